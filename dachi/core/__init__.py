@@ -1,0 +1,1 @@
+"""Hips in numbers. Nothing in here knows of files, clocks, sockets or requests."""

@@ -1,0 +1,472 @@
+"""Where the camera stood, from the mat's four corners; rays, planes and scale.
+
+World frame of a view: origin at the mat's centre on the floor, x to the right
+along the mat's near edge, y away from the camera, z up, centimetres. In a side
+view the near edge is a long edge of the mat, in a front view a short end.
+
+Camera frame as in OpenCV: x right, y down, z forward; ``camera = R world + t``.
+Pixels: focal length = focal_35mm / 36 x the longer side of the picture, principal
+point at the middle, no lens distortion.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+CORNERS = ("near_left", "near_right", "far_right", "far_left")
+
+DEFAULT_FOCAL_35MM = 26.0
+#: EXIF focal lengths are whole millimetres and phones crop a little: 1.5 %.
+EXIF_FOCAL_SD = 0.015
+#: Spread of everyday phone and tablet cameras about 26 mm, as a log.
+UNKNOWN_FOCAL_SD = 0.25
+#: How squarely a coach sets a camera up by eye, used only where no mat says better.
+FREE_YAW_SD_DEG = 10.0
+FREE_PITCH_SD_DEG = 7.0
+FREE_ROLL_SD_DEG = 1.5
+FREE_TILT_OF_FLOOR_SD_DEG = 20.0
+#: Chi-square of two degrees of freedom at 1e-4: beyond it the corners disagree.
+CORNER_CHI2 = 18.4
+
+
+class CameraError(ValueError):
+    """Corners that no camera could have seen; the message says what to do."""
+
+
+@dataclass(frozen=True)
+class Mat:
+    """A mat of known size (cm) and its corners in the picture (px).
+
+    ``corner_sd_px`` is smaller than a single click's where corners are pooled
+    from several shots of one camera position.
+    """
+
+    length_cm: float
+    width_cm: float
+    corners: Mapping[str, tuple[float, float]]
+    corner_sd_px: float | None = None
+
+
+@dataclass(frozen=True)
+class Camera:
+    """A pinhole camera: rotation (3, 3), translation (3,) cm, focal length px, centre px."""
+
+    rotation: Array
+    translation: Array
+    focal_px: float
+    centre: Array
+
+    @property
+    def position(self) -> Array:
+        """Camera centre in the world frame, (3,), cm."""
+        return np.asarray(-self.rotation.T @ self.translation)
+
+    @property
+    def height_cm(self) -> float:
+        """Height of the lens above the floor."""
+        return float(self.position[2])
+
+    @property
+    def distance_cm(self) -> float:
+        """Distance along the floor from below the lens to the mat's centre."""
+        return float(math.hypot(self.position[0], self.position[1]))
+
+    @property
+    def yaw_deg(self) -> float:
+        """0 is square to the near edge; positive looks towards the right."""
+        forward = self.rotation[2]
+        return math.degrees(math.atan2(forward[0], forward[1]))
+
+    @property
+    def pitch_deg(self) -> float:
+        """0 is level; negative looks down."""
+        return math.degrees(math.asin(max(-1.0, min(1.0, self.rotation[2, 2]))))
+
+    @property
+    def roll_deg(self) -> float:
+        """0 is upright; positive is turned clockwise as seen from behind the camera."""
+        right_z, down_z = self.rotation[0, 2], self.rotation[1, 2]
+        return math.degrees(math.atan2(-right_z, -down_z))
+
+    def project(self, points: Array) -> Array:
+        """World points (..., 3) in cm to pixels (..., 2)."""
+        cam = points @ self.rotation.T + self.translation
+        return np.asarray(self.focal_px * cam[..., :2] / cam[..., 2:3] + self.centre)
+
+
+@dataclass(frozen=True)
+class CameraEstimate:
+    """A camera with its uncertainty.
+
+    ``covariance`` is (7, 7) over a small rotation in the camera frame (rad), the
+    translation (cm) and the logarithm of the focal length. ``method`` is ``mat``,
+    ``level`` or ``picture``. ``chi2`` and ``rms_px`` say how well the corners fit.
+    ``rival`` is a second camera that explains the corners about as well.
+    """
+
+    camera: Camera
+    covariance: Array
+    method: str
+    warnings: tuple[str, ...] = ()
+    chi2: float = 0.0
+    rms_px: float = 0.0
+    rival: CameraEstimate | None = None
+
+
+def look_from(
+    position: tuple[float, float, float],
+    yaw_deg: float,
+    pitch_deg: float,
+    roll_deg: float,
+    focal_35mm: float,
+    width: int,
+    height: int,
+) -> Camera:
+    """Build a camera from where it stands (cm) and how it is turned (degrees)."""
+    yaw, pitch, roll = (math.radians(a) for a in (yaw_deg, pitch_deg, roll_deg))
+    forward = np.array(
+        [math.sin(yaw) * math.cos(pitch), math.cos(yaw) * math.cos(pitch), math.sin(pitch)]
+    )
+    level_right = np.array([math.cos(yaw), -math.sin(yaw), 0.0])
+    level_up = np.cross(level_right, forward)
+    right = math.cos(roll) * level_right - math.sin(roll) * level_up
+    rotation = np.stack([right, np.cross(forward, right), forward])
+    return Camera(
+        rotation,
+        -rotation @ np.asarray(position, dtype=float),
+        focal_in_px(focal_35mm, width, height),
+        np.array([width / 2, height / 2]),
+    )
+
+
+def focal_in_px(focal_35mm: float, width: int, height: int) -> float:
+    """Focal length in pixels from its 35 mm equivalent."""
+    return focal_35mm / 36.0 * max(width, height)
+
+
+def mat_points(length_cm: float, width_cm: float, view: str) -> Array:
+    """Return the mat's corners in the world frame of a view, (4, 3), in CORNERS order."""
+    near, deep = (length_cm, width_cm) if view == "side" else (width_cm, length_cm)
+    x, y = near / 2, deep / 2
+    return np.array([[-x, -y, 0.0], [x, -y, 0.0], [x, y, 0.0], [-x, y, 0.0]])
+
+
+def rotation_from(omega: Array) -> Array:
+    """Rotation matrix (3, 3) of a rotation vector (3,), by Rodrigues' formula."""
+    return np.asarray(cv2.Rodrigues(np.asarray(omega, dtype=float))[0])
+
+
+def solve_mat(
+    mat: Mat, view: str, width: int, height: int, focal_35mm: float | None, corner_sd_px: float
+) -> CameraEstimate:
+    """Fit the camera to the mat's corners.
+
+    Both solutions of the planar pose problem (Collins and Bartoli 2014, OpenCV's
+    SOLVEPNP_IPPE) start a least-squares fit of pose and focal length, the latter
+    held by its prior. Raises CameraError where the corners cannot be a mat seen
+    from above the floor.
+    """
+    image = np.array([mat.corners[name] for name in CORNERS], dtype=float)
+    _refuse_impossible_corners(image, width, height)
+    world = mat_points(mat.length_cm, mat.width_cm, view)
+    sd = mat.corner_sd_px or corner_sd_px
+    fits = _fits(world, image, width, height, focal_35mm, sd)
+    if not fits:
+        raise CameraError(
+            "no camera above the floor could see these corners: check that the near edge "
+            "is the one closest to the camera"
+        )
+    best = fits[0]
+    longer = max(width, height)
+    if best.chi2 > CORNER_CHI2:
+        turned = _fits(
+            mat_points(mat.width_cm, mat.length_cm, view), image, width, height, focal_35mm, sd
+        )
+        if turned and turned[0].chi2 < best.chi2 / 10:
+            edge = "a long edge" if view == "side" else "a short end"
+            raise CameraError(
+                f"the corners fit a mat lying the other way: in this view the near edge is {edge}"
+            )
+        if best.rms_px > 0.02 * longer:
+            raise CameraError(
+                f"the corners are {best.rms_px:.0f} px away from any view of a "
+                f"{mat.length_cm:g} x {mat.width_cm:g} cm mat: check the corners, the mat's "
+                "size and that the picture is not cropped"
+            )
+        best = replace(
+            best,
+            # Corners that disagree carry more error than a click: let the fit say how much.
+            covariance=best.covariance * (best.chi2 / 2.0),
+            warnings=(
+                f"the mat's corners are {best.rms_px:.1f} px away from the best camera: the "
+                "mat's size, its flatness or the focal length may be off",
+            ),
+        )
+    rival = next((f for f in fits[1:] if f.chi2 - best.chi2 < 4.0 and _differs(f, best)), None)
+    warnings = best.warnings
+    if focal_35mm is None:
+        found = best.camera.focal_px / longer * 36.0
+        spread = math.sqrt(best.covariance[6, 6])
+        if spread < 0.12:
+            warnings += (
+                "the picture does not tell its focal length; the mat suggests "
+                f"{found:.0f} mm (± {1.96 * spread * found:.0f})",
+            )
+        else:
+            warnings += (
+                "the picture does not tell its focal length and the mat is seen too squarely "
+                f"to find it: {found:.0f} mm assumed",
+            )
+    return replace(best, warnings=warnings, rival=rival)
+
+
+def _differs(a: CameraEstimate, b: CameraEstimate) -> bool:
+    turn = a.camera.rotation @ b.camera.rotation.T
+    angle = math.degrees(math.acos(max(-1.0, min(1.0, (float(np.trace(turn)) - 1) / 2))))
+    return angle > 1.5
+
+
+def _fits(
+    world: Array, image: Array, width: int, height: int, focal_35mm: float | None, sd: float
+) -> list[CameraEstimate]:
+    """Every admissible camera, best first."""
+    if focal_35mm is None:
+        starts, prior, prior_sd = (20.0, 26.0, 35.0, 50.0), DEFAULT_FOCAL_35MM, UNKNOWN_FOCAL_SD
+    else:
+        starts, prior, prior_sd = (focal_35mm,), focal_35mm, EXIF_FOCAL_SD
+    centre = np.array([width / 2, height / 2])
+    prior_log = math.log(focal_in_px(prior, width, height))
+    found: list[CameraEstimate] = []
+    for start in starts:
+        f = focal_in_px(start, width, height)
+        k = np.array([[f, 0, centre[0]], [0, f, centre[1]], [0, 0, 1.0]])
+        try:
+            _, rvecs, tvecs, _ = cv2.solvePnPGeneric(
+                world, image, k, np.zeros(5), flags=cv2.SOLVEPNP_IPPE
+            )
+        except cv2.error:
+            continue
+        for rvec, tvec in zip(rvecs, tvecs, strict=True):
+            camera = Camera(rotation_from(rvec.ravel()), tvec.ravel().astype(float), f, centre)
+            fit = _refine(camera, world, image, sd, prior_log, prior_sd)
+            if fit is not None and _sees_mat(fit.camera, world):
+                found.append(fit)
+    found.sort(key=lambda fit: fit.chi2)
+    return found
+
+
+def _sees_mat(camera: Camera, world: Array) -> bool:
+    depth = (world @ camera.rotation.T + camera.translation)[:, 2]
+    near, far = depth[:2].mean(), depth[2:].mean()
+    upright = camera.rotation[1, 2] < 0.5
+    return bool(camera.height_cm > 1.0 and depth.min() > 1.0 and near < far and upright)
+
+
+def _refine(
+    camera: Camera, world: Array, image: Array, sd: float, prior_log: float, prior_sd: float
+) -> CameraEstimate | None:
+    """Levenberg-Marquardt over rotation, translation and log focal length."""
+    rotation, t, log_f = camera.rotation, camera.translation, math.log(camera.focal_px)
+    damping = 1e-6
+    state = _residuals(rotation, t, log_f, camera.centre, world, image, sd, prior_log, prior_sd)
+    if state is None:
+        return None
+    r, jac = state
+    cost = float(r @ r)
+    for _ in range(30):
+        normal = jac.T @ jac
+        step = np.linalg.solve(normal + damping * np.diag(np.diag(normal)), -(jac.T @ r))
+        trial = (rotation_from(step[:3]) @ rotation, t + step[3:6], log_f + float(step[6]))
+        state = _residuals(*trial, camera.centre, world, image, sd, prior_log, prior_sd)
+        if state is None or float(state[0] @ state[0]) > cost + 1e-9:
+            damping *= 10
+            if damping > 1e6:
+                break
+            continue
+        r, jac = state
+        settled = cost - float(r @ r) < 1e-4
+        cost = float(r @ r)
+        rotation, t, log_f = trial
+        damping = max(damping / 10, 1e-9)
+        if settled:
+            break
+    try:
+        covariance = np.linalg.inv(jac.T @ jac)
+    except np.linalg.LinAlgError:
+        return None
+    rms = float(np.sqrt(np.mean(r[:8] ** 2))) * sd
+    solved = Camera(rotation, t, math.exp(log_f), camera.centre)
+    return CameraEstimate(solved, covariance, "mat", chi2=cost, rms_px=rms)
+
+
+def _residuals(
+    rotation: Array,
+    t: Array,
+    log_f: float,
+    centre: Array,
+    world: Array,
+    image: Array,
+    sd: float,
+    prior_log: float,
+    prior_sd: float,
+) -> tuple[Array, Array] | None:
+    turned = world @ rotation.T
+    cam = turned + t
+    z = cam[:, 2]
+    if z.min() < 1.0 or abs(log_f) > 20:
+        return None
+    f = math.exp(log_f)
+    unit = cam[:, :2] / z[:, None]
+    r = np.empty(9)
+    r[:8] = ((f * unit + centre - image) / sd).ravel()
+    r[8] = (log_f - prior_log) / prior_sd
+    jac = np.zeros((9, 7))
+    g = f / z / sd
+    for axis in (0, 1):
+        row = jac[axis:8:2]
+        row[:, 3 + axis] = g
+        row[:, 5] = -g * unit[:, axis]
+        # d(cam)/d(omega) = -[turned]x, chained by the projection.
+        dz = np.column_stack((turned[:, 1], -turned[:, 0], np.zeros(4)))
+        if axis == 0:
+            dx = np.column_stack((np.zeros(4), turned[:, 2], -turned[:, 1]))
+        else:
+            dx = np.column_stack((-turned[:, 2], np.zeros(4), turned[:, 0]))
+        row[:, :3] = g[:, None] * (dx - unit[:, axis : axis + 1] * dz)
+        row[:, 6] = f * unit[:, axis] / sd
+    jac[8, 6] = 1.0 / prior_sd
+    return r, jac
+
+
+def _refuse_impossible_corners(image: Array, width: int, height: int) -> None:
+    """Raise CameraError for crossed, misnamed or nearly straight corners."""
+    longer = max(width, height)
+    for i in range(4):
+        for j in range(i):
+            if np.hypot(*(image[i] - image[j])) < 0.005 * longer:
+                raise CameraError(
+                    f"the corners {_words(j)} and {_words(i)} are on the same spot: mark all four"
+                )
+    nxt, after = np.roll(image, -1, axis=0), np.roll(image, -2, axis=0)
+    a, b = nxt - image, after - nxt
+    turns = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+    area = 0.5 * float(np.sum(image[:, 0] * nxt[:, 1] - nxt[:, 0] * image[:, 1]))
+    perimeter = float(np.hypot(*(nxt - image).T).sum())
+    if abs(area) < 2e-3 * perimeter**2 / 4 and np.ptp(np.sign(turns)) == 0:
+        raise CameraError(
+            "the four corners lie nearly on a line: raise the camera until the mat shows as an area"
+        )
+    positive = int((turns > 0).sum())
+    if positive == 2:
+        raise CameraError(
+            "the mat's outline crosses itself: two corners are swapped; go around the mat "
+            "near left, near right, far right, far left"
+        )
+    if positive in (1, 3):
+        odd = int(np.argmax(turns > 0) if positive == 1 else np.argmin(turns > 0))
+        raise CameraError(
+            f"the corner {_words((odd + 1) % 4)} lies inside the other three: mark it again"
+        )
+    near, far = image[:2, 1].mean(), image[2:, 1].mean()
+    if positive == 4:
+        if near < far:
+            raise CameraError(
+                "near and far corners are swapped: the near edge is the one closest to the "
+                "camera, lower in the picture"
+            )
+        raise CameraError("left and right corners are swapped: go by the picture, not by the body")
+    if near < far:
+        raise CameraError(
+            "the corners are turned half way round: the near edge is the one closest to the "
+            "camera, lower in the picture"
+        )
+
+
+def _words(index: int) -> str:
+    return CORNERS[index].replace("_", " ")
+
+
+def assume_square(
+    width: int,
+    height: int,
+    focal_35mm: float | None,
+    plane: str,
+    distance_cm: float,
+    level: tuple[tuple[float, float], tuple[float, float]] | None,
+    mark_sd_px: float,
+) -> CameraEstimate:
+    """The camera assumed without a mat: square to the pose's plane.
+
+    Readings are then those of a protractor on the picture, turned by the level
+    line where there is one; the covariance says how far cameras set up by eye
+    stray from square.
+    """
+    f = focal_in_px(focal_35mm or DEFAULT_FOCAL_35MM, width, height)
+    warnings: tuple[str, ...] = ()
+    roll, roll_sd, method = 0.0, FREE_ROLL_SD_DEG, "picture"
+    if level is not None:
+        (x0, y0), (x1, y1) = level
+        span = math.hypot(x1 - x0, y1 - y0)
+        if span < 0.05 * max(width, height):
+            raise CameraError("the level line is too short to show a tilt: draw it longer")
+        tilt = math.degrees(math.atan2(y1 - y0, x1 - x0))
+        roll = -((tilt + 90.0) % 180.0 - 90.0)
+        roll_sd = math.degrees(math.sqrt(2) * mark_sd_px / span)
+        method = "level"
+    if plane == "floor":
+        base = np.array([[1.0, 0, 0], [0, -1.0, 0], [0, 0, -1.0]])
+        spread = np.array([FREE_TILT_OF_FLOOR_SD_DEG, FREE_YAW_SD_DEG, roll_sd])
+        position = np.array([0.0, 0.0, distance_cm])
+        warnings = ("without the mat, an angle on the floor is only a rough guess",)
+    else:
+        base = np.array([[1.0, 0, 0], [0, 0, -1.0], [0, 1.0, 0]])
+        spread = np.array([FREE_PITCH_SD_DEG, FREE_YAW_SD_DEG, roll_sd])
+        position = np.array([0.0, -distance_cm, 0.0])
+    c, s = math.cos(math.radians(roll)), math.sin(math.radians(roll))
+    rotation = np.array([[c, s, 0], [-s, c, 0], [0, 0, 1.0]]) @ base
+    covariance = np.zeros((7, 7))
+    covariance[:3, :3] = np.diag(np.radians(spread) ** 2)
+    covariance[6, 6] = (EXIF_FOCAL_SD if focal_35mm else UNKNOWN_FOCAL_SD) ** 2
+    camera = Camera(rotation, -rotation @ position, f, np.array([width / 2, height / 2]))
+    return CameraEstimate(camera, covariance, method, warnings)
+
+
+def spread_cameras(estimate: CameraEstimate) -> tuple[Array, Array, Array]:
+    """One-standard-deviation cameras along the seven independent directions.
+
+    Returns rotations (14, 3, 3), translations (14, 3) and focal lengths (14,): plus
+    and minus along each column of the covariance's square root.
+    """
+    values, vectors = np.linalg.eigh(estimate.covariance)
+    columns = vectors * np.sqrt(np.clip(values, 0.0, None))
+    steps = np.concatenate((columns.T, -columns.T))
+    rotations = np.stack([rotation_from(s[:3]) @ estimate.camera.rotation for s in steps])
+    translations = estimate.camera.translation + steps[:, 3:6]
+    return rotations, translations, estimate.camera.focal_px * np.exp(steps[:, 6])
+
+
+def describe(camera: Camera) -> str:
+    """Say in words how the camera stands, and whether that is fine."""
+    yaw = camera.yaw_deg
+    size = abs(yaw)
+    turned = "square to the mat" if size < 1 else f"turned {size:.0f}° to the mat"
+    if size <= 20:
+        verdict = "fine"
+    elif size <= 35:
+        verdict = "better to stand squarer"
+    else:
+        verdict = "too far round: move it"
+    tilt = abs(camera.roll_deg)
+    rolled = f", tilted {tilt:.0f}° (corrected)" if tilt >= 1 else ""
+    return (
+        f"Camera {turned}{rolled}, {camera.height_cm:.0f} cm high, "
+        f"{camera.distance_cm:.0f} cm away: {verdict}."
+    )

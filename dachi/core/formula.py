@@ -1,0 +1,257 @@
+"""The small language in which pose data states measures and checks.
+
+An expression such as ``180 - angle(shoulder, hip, front_knee)`` names marks and
+earlier measures. It is parsed once, when the catalogue loads, and evaluated on
+whole batches of solved points, so one call gives the value and every perturbed
+value that the uncertainty needs.
+
+Points are arrays of shape (samples, 3) in centimetres (or picture units where
+nothing calibrates the picture). ``plane`` chooses the two coordinates of the
+pose's plane: ``upright`` is (forward or outward, up), ``floor`` is (right, away).
+"""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+class FormulaError(ValueError):
+    """The expression is not in the language; the message says which part."""
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What an expression is evaluated in.
+
+    ``points``: mark id to (samples, 3). ``forward``: +1 or -1, the picture
+    direction of the feet or the front leg. ``outward``: the same for the side
+    being measured in a front view. ``plane``: ``upright`` or ``floor``.
+    """
+
+    points: Mapping[str, Array]
+    plane: str
+    forward: float
+    values: dict[str, Array] = field(default_factory=dict)
+
+    def flat(self, name: str) -> Array:
+        """Return a mark in the pose's plane, shape (samples, 2)."""
+        p = self.points[name]
+        if self.plane == "floor":
+            return p[:, :2]
+        return np.column_stack((self.forward * p[:, 0], p[:, 2]))
+
+    def line(self, a: str, b: str) -> Array:
+        """Return the directed line a to b in the pose's plane, (samples, 2)."""
+        return self.flat(b) - self.flat(a)
+
+
+def _signed(u: Array, v: Array) -> Array:
+    """Signed angle from u to v in degrees, anticlockwise positive, (-180, 180]."""
+    cross = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
+    return np.degrees(np.arctan2(cross, (u * v).sum(axis=1)))
+
+
+def _unfold(signed: Array) -> Array:
+    """Magnitude of a signed angle, following the branch of the first sample.
+
+    Taking the absolute value sample by sample would fold noise at 0 and hide it
+    from the derivative; following one branch keeps the slope.
+    """
+    base = signed[0]
+    near = base + (signed - base + 180.0) % 360.0 - 180.0
+    return near if base >= 0 else -near
+
+
+def _angle(f: Frame, a: str, b: str, c: str) -> Array:
+    return _unfold(_signed(f.line(b, a), f.line(b, c)))
+
+
+def _between(f: Frame, a: str, b: str, c: str, d: str) -> Array:
+    return _unfold(_signed(f.line(a, b), f.line(c, d)))
+
+
+def _between_space(f: Frame, a: str, b: str, c: str, d: str) -> Array:
+    u = f.points[b] - f.points[a]
+    v = f.points[d] - f.points[c]
+    cross = np.linalg.norm(np.cross(u, v), axis=1)
+    return np.degrees(np.arctan2(cross, (u * v).sum(axis=1)))
+
+
+def _bend(f: Frame, a: str, b: str, c: str) -> Array:
+    return _unfold(_signed(f.line(a, b), f.line(b, c)))
+
+
+def _follow(angle: Array) -> Array:
+    """Unwrap samples to within half a turn of the first."""
+    return angle[0] + (angle - angle[0] + 180.0) % 360.0 - 180.0
+
+
+def _rise(f: Frame, a: str, b: str) -> Array:
+    d = f.line(a, b)
+    angle = _follow(np.degrees(np.arctan2(d[:, 1], d[:, 0])))
+    # A leg past the vertical reads past 90; one just under the floor reads negative.
+    return angle + 360.0 if angle[0] < -120.0 else angle
+
+
+def _slope(f: Frame, a: str, b: str) -> Array:
+    """Angle of the line above level, whichever way it points, -90 to 90."""
+    d = f.line(a, b)
+    sign = -1.0 if d[0, 0] < 0 else 1.0
+    return _follow(np.degrees(np.arctan2(d[:, 1], sign * d[:, 0])))
+
+
+def _lean(f: Frame, a: str, b: str) -> Array:
+    d = f.line(a, b)
+    return _follow(np.degrees(np.arctan2(d[:, 0], d[:, 1])))
+
+
+def _hang(f: Frame, a: str, b: str) -> Array:
+    d = f.line(a, b)
+    return _follow(np.degrees(np.arctan2(d[:, 0], -d[:, 1])))
+
+
+def _through_floor(f: Frame, front: str, hip: str, back: str) -> Array:
+    turn = _signed(f.line(hip, back), f.line(hip, front)) % 360.0
+    return _follow(turn)
+
+
+def _turn(f: Frame, a: str, b: str) -> Array:
+    d = f.points[b] - f.points[a]
+    sign = -1.0 if d[0, 0] < 0 else 1.0
+    return _follow(np.degrees(np.arctan2(d[:, 1], sign * d[:, 0])))
+
+
+def _height(f: Frame, p: str) -> Array:
+    return f.points[p][:, 2]
+
+
+def _gap(f: Frame, p: str, q: str) -> Array:
+    return np.linalg.norm(f.points[q] - f.points[p], axis=1)
+
+
+def _ahead(f: Frame, p: str, q: str) -> Array:
+    return f.forward * (f.points[q][:, 0] - f.points[p][:, 0])
+
+
+def _drop(f: Frame, p: str, q: str) -> Array:
+    return f.points[q][:, 2] - f.points[p][:, 2]
+
+
+@dataclass(frozen=True)
+class Function:
+    """A formula kind: how many marks it takes and which unit it gives."""
+
+    call: Callable[..., Array]
+    arity: int
+    unit: str
+
+
+FUNCTIONS: dict[str, Function] = {
+    "angle": Function(_angle, 3, "deg"),
+    "between": Function(_between, 4, "deg"),
+    "between_space": Function(_between_space, 4, "deg"),
+    "bend": Function(_bend, 3, "deg"),
+    "rise": Function(_rise, 2, "deg"),
+    "slope": Function(_slope, 2, "deg"),
+    "lean": Function(_lean, 2, "deg"),
+    "hang": Function(_hang, 2, "deg"),
+    "through_floor": Function(_through_floor, 3, "deg"),
+    "turn": Function(_turn, 2, "deg"),
+    "height": Function(_height, 1, "cm"),
+    "gap": Function(_gap, 2, "cm"),
+    "ahead": Function(_ahead, 2, "cm"),
+    "drop": Function(_drop, 2, "cm"),
+}
+
+_COMBINE: dict[str, Callable[..., Array]] = {
+    "max": lambda *v: np.maximum.reduce(np.broadcast_arrays(*v)),
+    "min": lambda *v: np.minimum.reduce(np.broadcast_arrays(*v)),
+    "abs": lambda v: np.asarray(v * (-1.0 if v[0] < 0 else 1.0)),
+}
+
+_OPERATORS: dict[type[ast.operator], Callable[[Array, Array], Array]] = {
+    ast.Add: lambda a, b: a + b,
+    ast.Sub: lambda a, b: a - b,
+    ast.Mult: lambda a, b: a * b,
+    ast.Div: lambda a, b: a / b,
+}
+
+Evaluator = Callable[[Frame], Array]
+
+
+@dataclass(frozen=True)
+class Formula:
+    """A parsed expression: its text, the marks and measures it needs, its unit."""
+
+    text: str
+    marks: frozenset[str]
+    measures: frozenset[str]
+    in_cm: bool
+    run: Evaluator
+
+    def __call__(self, frame: Frame) -> Array:
+        """Evaluate on a batch; returns shape (samples,)."""
+        return np.asarray(self.run(frame), dtype=float)
+
+
+def parse(text: str, marks: frozenset[str], measures: frozenset[str]) -> Formula:
+    """Parse an expression over the given marks and earlier measures.
+
+    Raises FormulaError naming the unknown word, wrong count or foreign syntax.
+    """
+    used_marks: set[str] = set()
+    used_measures: set[str] = set()
+    functions: set[str] = set()
+
+    def build(node: ast.expr) -> Evaluator:
+        if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+            number = np.array([float(node.value)])
+            return lambda frame: number
+        if isinstance(node, ast.Name):
+            if node.id not in measures:
+                raise FormulaError(f"{text!r}: no measure is called {node.id!r}")
+            used_measures.add(node.id)
+            name = node.id
+            return lambda frame: frame.values[name]
+        if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub):
+            inner = build(node.operand)
+            return lambda frame: -inner(frame)
+        if isinstance(node, ast.BinOp) and type(node.op) in _OPERATORS:
+            op = _OPERATORS[type(node.op)]
+            left, right = build(node.left), build(node.right)
+            return lambda frame: op(left(frame), right(frame))
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
+            return call(node.func.id, node.args)
+        raise FormulaError(f"{text!r}: only sums, products and calls of measures are allowed")
+
+    def call(name: str, args: list[ast.expr]) -> Evaluator:
+        if name in _COMBINE:
+            combine, parts = _COMBINE[name], [build(a) for a in args]
+            return lambda frame: combine(*(p(frame) for p in parts))
+        if name not in FUNCTIONS:
+            raise FormulaError(f"{text!r}: unknown formula kind {name!r}")
+        kind = FUNCTIONS[name]
+        names = tuple(a.id for a in args if isinstance(a, ast.Name))
+        if len(names) != len(args) or len(names) != kind.arity:
+            raise FormulaError(f"{text!r}: {name} takes {kind.arity} marks")
+        for mark in names:
+            if mark not in marks:
+                raise FormulaError(f"{text!r}: no mark is called {mark!r}")
+        used_marks.update(names)
+        functions.add(name)
+        return lambda frame: kind.call(frame, *names)
+
+    try:
+        tree = ast.parse(text, mode="eval")
+    except SyntaxError as error:
+        raise FormulaError(f"{text!r} is not an expression") from error
+    run = build(tree.body)
+    in_cm = any(FUNCTIONS[f].unit == "cm" for f in functions)
+    return Formula(text, frozenset(used_marks), frozenset(used_measures), in_cm, run)

@@ -1,0 +1,29 @@
+"""The catalogue's files: one pose a file, read once."""
+
+from __future__ import annotations
+
+import hashlib
+import tomllib
+from functools import lru_cache
+from pathlib import Path
+
+from dachi.core.catalogue import Catalogue, build_catalogue
+
+FOLDER = Path(__file__).parent
+
+
+@lru_cache(maxsize=1)
+def catalogue() -> Catalogue:
+    """Return the catalogue that ships with the program."""
+    return load(FOLDER / "poses")
+
+
+def load(folder: Path) -> Catalogue:
+    """Read every ``*.toml`` in a folder; the version is a digest of their text."""
+    digest = hashlib.sha256()
+    entries = []
+    for path in sorted(folder.glob("*.toml")):
+        text = path.read_bytes()
+        digest.update(text)
+        entries.append(tomllib.loads(text.decode("utf-8")))
+    return build_catalogue(digest.hexdigest()[:12], entries)
