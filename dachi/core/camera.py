@@ -14,6 +14,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 import cv2
 import numpy as np
@@ -159,7 +160,7 @@ def mat_points(length_cm: float, width_cm: float, view: str) -> Array:
     return np.array([[-x, -y, 0.0], [x, -y, 0.0], [x, y, 0.0], [-x, y, 0.0]])
 
 
-def rotation_from(omega: Array) -> Array:
+def rotation_from(omega: NDArray[Any]) -> Array:
     """Rotation matrix (3, 3) of a rotation vector (3,), by Rodrigues' formula."""
     return np.asarray(cv2.Rodrigues(np.asarray(omega, dtype=float))[0])
 
@@ -239,9 +240,9 @@ def _fits(
 ) -> list[CameraEstimate]:
     """Every admissible camera, best first."""
     if focal_35mm is None:
-        starts, prior, prior_sd = (20.0, 26.0, 35.0, 50.0), DEFAULT_FOCAL_35MM, UNKNOWN_FOCAL_SD
+        starts, prior, prior_sd = [20.0, 26.0, 35.0, 50.0], DEFAULT_FOCAL_35MM, UNKNOWN_FOCAL_SD
     else:
-        starts, prior, prior_sd = (focal_35mm,), focal_35mm, EXIF_FOCAL_SD
+        starts, prior, prior_sd = [focal_35mm], focal_35mm, EXIF_FOCAL_SD
     centre = np.array([width / 2, height / 2])
     prior_log = math.log(focal_in_px(prior, width, height))
     found: list[CameraEstimate] = []
@@ -299,7 +300,7 @@ def _refine(
         if settled:
             break
     try:
-        covariance = np.linalg.inv(jac.T @ jac)
+        covariance = np.asarray(np.linalg.inv(jac.T @ jac), dtype=float)
     except np.linalg.LinAlgError:
         return None
     rms = float(np.sqrt(np.mean(r[:8] ** 2))) * sd

@@ -35,9 +35,7 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
     text = message.format(value=f"{shown:.0f}{unit}", limit=f"{check.limit:g}{unit}")
     if status == "retake":
         text = f"Take it again: {text}"
-    return CheckResult(
-        check.id, check.label, value, sd, check.unit, check.limit, status, text
-    )
+    return CheckResult(check.id, check.label, value, sd, check.unit, check.limit, status, text)
 
 
 def judge_foreshortening(segment: str, turned_deg: float, sd_deg: float) -> CheckResult | None:

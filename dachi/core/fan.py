@@ -35,8 +35,8 @@ def draw_fan(
     def at(angle_deg: float, r: float) -> Array:
         c, s = r * math.cos(math.radians(angle_deg)), r * math.sin(math.radians(angle_deg))
         if frame.plane == "floor":
-            return vertex + np.array([c, s, 0.0])
-        return vertex + np.array([frame.forward * c, 0.0, s])
+            return np.asarray(vertex + np.array([c, s, 0.0]))
+        return np.asarray(vertex + np.array([frame.forward * c, 0.0, s]))
 
     rim_r = 0.62 * radius
     steps = max(2, math.ceil(abs(sweep) / 3.0))

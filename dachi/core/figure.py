@@ -149,9 +149,7 @@ def landmarks(body: Body, pose: Pose3D) -> Landmarks:
 
 def _leg(body: Body, pose: Pose3D, side: str, f: Array, out: Array, u: Array) -> Landmarks:
     h = body.height / 170.0
-    flex, abd, rot, knee, foot = (
-        math.radians(pose.joint(f"{side}.{j}")) for j in LEG_JOINTS
-    )
+    flex, abd, rot, knee, foot = (math.radians(pose.joint(f"{side}.{j}")) for j in LEG_JOINTS)
     hip = HIP_HALF * h * out
     swing = math.sin(flex) * f - math.cos(flex) * u
     front = math.cos(flex) * f + math.sin(flex) * u
@@ -196,7 +194,7 @@ def _trunk(p: Landmarks, body: Body, pose: Pose3D, f: Array, lat: Array, u: Arra
     for side, sign in (("left", 1.0), ("right", -1.0)):
         shoulder = p["chest"] + 18.5 * h * u2 + sign * 15.5 * h * lat
         p[f"{side}.shoulder"] = shoulder
-        p[f"{side}.shoulder.outer"] = shoulder + sign * 4.5 * h * lat
+        p[f"{side}.shoulder.outer"] = shoulder + sign * 5.0 * h * lat
         p[f"{side}.shoulder.axes"] = np.zeros(3)
     p["axes.f"], p["axes.l"], p["axes.u"] = f2, lat, u2
 
@@ -226,18 +224,18 @@ class Bone:
 
 #: Radii for a body 170 cm tall, chosen so that marked points lie on the skin.
 BONES: tuple[Bone, ...] = (
-    Bone("left.hip", "right.hip", 8.2, 8.2, "shorts"),
+    Bone("left.hip", "right.hip", 6.9, 6.9, "shorts"),
     Bone("pelvis", "waist", 9.0, 9.0, "shorts"),
     Bone("waist", "chest", 9.2, 11.0, "top"),
     Bone("chest", "neck", 11.0, 6.0, "top"),
-    Bone("left.shoulder", "right.shoulder", 5.2, 5.2, "top"),
+    Bone("left.shoulder", "right.shoulder", 4.7, 4.7, "top"),
     Bone("neck", "head", 4.6, 5.0, "skin"),
     Bone("head", "head", 9.4, 9.4, "hair"),
     *(
         Bone(f"{s}.{a}", f"{s}.{b}", ra, rb, cloth)
         for s in ("left", "right")
         for a, b, ra, rb, cloth in (
-            ("hip", "knee", 7.6, 5.3, "shorts"),
+            ("hip", "knee", 6.9, 5.3, "shorts"),
             ("knee", "ankle", 5.2, 3.7, "skin"),
             ("ankle", "heel", 3.6, 3.2, "skin"),
             ("heel", "ball", 3.2, 2.8, "skin"),

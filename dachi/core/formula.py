@@ -44,7 +44,7 @@ class Frame:
         """Return a mark in the pose's plane, shape (samples, 2)."""
         p = self.points[name]
         if self.plane == "floor":
-            return p[:, :2]
+            return np.asarray(p[:, :2])
         return np.column_stack((self.forward * p[:, 0], p[:, 2]))
 
     def line(self, a: str, b: str) -> Array:
@@ -55,7 +55,7 @@ class Frame:
 def _signed(u: Array, v: Array) -> Array:
     """Signed angle from u to v in degrees, anticlockwise positive, (-180, 180]."""
     cross = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-    return np.degrees(np.arctan2(cross, (u * v).sum(axis=1)))
+    return np.asarray(np.degrees(np.arctan2(cross, (u * v).sum(axis=1))))
 
 
 def _unfold(signed: Array) -> Array:
@@ -66,7 +66,7 @@ def _unfold(signed: Array) -> Array:
     """
     base = signed[0]
     near = base + (signed - base + 180.0) % 360.0 - 180.0
-    return near if base >= 0 else -near
+    return np.asarray(near if base >= 0 else -near)
 
 
 def _angle(f: Frame, a: str, b: str, c: str) -> Array:
@@ -81,7 +81,7 @@ def _between_space(f: Frame, a: str, b: str, c: str, d: str) -> Array:
     u = f.points[b] - f.points[a]
     v = f.points[d] - f.points[c]
     cross = np.linalg.norm(np.cross(u, v), axis=1)
-    return np.degrees(np.arctan2(cross, (u * v).sum(axis=1)))
+    return np.asarray(np.degrees(np.arctan2(cross, (u * v).sum(axis=1))))
 
 
 def _bend(f: Frame, a: str, b: str, c: str) -> Array:
@@ -90,7 +90,7 @@ def _bend(f: Frame, a: str, b: str, c: str) -> Array:
 
 def _follow(angle: Array) -> Array:
     """Unwrap samples to within half a turn of the first."""
-    return angle[0] + (angle - angle[0] + 180.0) % 360.0 - 180.0
+    return np.asarray(angle[0] + (angle - angle[0] + 180.0) % 360.0 - 180.0)
 
 
 def _rise(f: Frame, a: str, b: str) -> Array:
@@ -129,15 +129,15 @@ def _turn(f: Frame, a: str, b: str) -> Array:
 
 
 def _height(f: Frame, p: str) -> Array:
-    return f.points[p][:, 2]
+    return np.asarray(f.points[p][:, 2])
 
 
 def _gap(f: Frame, p: str, q: str) -> Array:
-    return np.linalg.norm(f.points[q] - f.points[p], axis=1)
+    return np.asarray(np.linalg.norm(f.points[q] - f.points[p], axis=1))
 
 
 def _ahead(f: Frame, p: str, q: str) -> Array:
-    return f.forward * (f.points[q][:, 0] - f.points[p][:, 0])
+    return np.asarray(f.forward * (f.points[q][:, 0] - f.points[p][:, 0]))
 
 
 def _drop(f: Frame, p: str, q: str) -> Array:

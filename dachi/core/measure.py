@@ -12,6 +12,7 @@ update), which helps exactly where a limb's length says something about its dept
 from __future__ import annotations
 
 import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -123,7 +124,7 @@ def _cm_per_px(scene: Scene, marks: tuple[Mark, ...]) -> float:
     seen = [
         (math.dist(scene.marks[m.id], scene.marks[m.parent]), _length_of(scene, m.segment))
         for m in marks
-        if m.segment and m.parent in scene.marks
+        if m.segment and m.parent and m.parent in scene.marks
     ]
     if not seen:
         return 300.0 / max(scene.image.width, scene.image.height)

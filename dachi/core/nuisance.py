@@ -288,7 +288,9 @@ def _fold_in_lengths(
     rows, misses = [], []
     if estimate.method == "mat":
         for m in marks:
-            if m.segment not in scene.segments_cm or m.parent not in index:
+            if m.parent not in index:
+                continue
+            if m.segment is None or m.parent is None or m.segment not in scene.segments_cm:
                 continue
             if f"foreshortened_{m.segment}" in foreshortened:
                 continue

@@ -118,9 +118,12 @@ def _room(rays: Array, origin: Array, studio: Studio, rng: np.random.Generator) 
     fall = np.exp(-((p[..., 0] / 420) ** 2 + (p[..., 1] / 420) ** 2))
     ground = ground * (0.62 + 0.45 * fall)[..., None]
     high = p[..., 2]
-    wall = np.asarray(studio.wall_colour, dtype=np.float32) * (
-        0.80 + 0.22 * np.exp(-(((p[..., 0] + 60) / 260) ** 2 + ((high - 140) / 170) ** 2))
-    )[..., None]
+    wall = (
+        np.asarray(studio.wall_colour, dtype=np.float32)
+        * (0.80 + 0.22 * np.exp(-(((p[..., 0] + 60) / 260) ** 2 + ((high - 140) / 170) ** 2)))[
+            ..., None
+        ]
+    )
     skirting = _soft_inside(9.0 - high, px)[..., None]
     lip = 1.0 - 0.4 * np.exp(-(((high - 9.0) / 0.8) ** 2))
     wall = (wall * (1 - skirting) + wall * 0.80 * skirting) * lip[..., None]
@@ -232,8 +235,15 @@ def _draw_body(
                 continue
             view = (slice(box[1], box[3]), slice(box[0], box[2]))
             _draw_tile(
-                colour[view], rays[view], origin, near, outfit, stickers, sticker_colour,
-                pixel, studio,
+                colour[view],
+                rays[view],
+                origin,
+                near,
+                outfit,
+                stickers,
+                sticker_colour,
+                pixel,
+                studio,
             )
 
 
@@ -264,7 +274,8 @@ def _draw_tile(
 ) -> None:
     way = rays.reshape(-1, 3)
     start = min(
-        float(np.linalg.norm(np.asarray(end) - origin)) - max(c[2], c[3])
+        float(np.linalg.norm(np.asarray(end) - origin))
+        - max(c[2], c[3])
         - float(np.linalg.norm(c[1] - c[0]))
         for c in cones
         for end in (c[0],)
@@ -329,9 +340,9 @@ def _shade(
     sky = 0.5 + 0.5 * normal[:, 2]
     rim = np.clip(1.0 + np.einsum("ij,ij->i", normal, way), 0, 1) ** 3
     direct = 0.75 if studio.sun < 0.5 else 1.35
-    light = (
-        0.18 + 0.42 * sky * (0.55 + 0.45 * open_sky) + direct * diffuse * lit
-    ) * (0.75 + 0.25 * np.clip(p[:, 2] / 12.0, 0, 1))
+    light = (0.18 + 0.42 * sky * (0.55 + 0.45 * open_sky) + direct * diffuse * lit) * (
+        0.75 + 0.25 * np.clip(p[:, 2] / 12.0, 0, 1)
+    )
     return np.asarray(base * light[:, None] + (0.10 * rim * sky)[:, None], dtype=np.float32)
 
 

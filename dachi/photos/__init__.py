@@ -1,0 +1,1 @@
+"""Photographs: taking them in, keeping them, finding things on them."""

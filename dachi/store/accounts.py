@@ -1,0 +1,68 @@
+"""Coach accounts."""
+
+from __future__ import annotations
+
+import secrets
+import sqlite3
+from dataclasses import dataclass
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerifyMismatchError
+
+from dachi.store.database import Conflict, now
+
+_HASHER = PasswordHasher()
+#: Verified against when nobody has that address, so that both answers take as long.
+_NOBODY = _HASHER.hash(secrets.token_hex(16))
+
+MIN_PASSWORD = 10
+
+
+@dataclass(frozen=True)
+class Coach:
+    """A signed-in user. ``stamp`` changes when every session must end."""
+
+    id: int
+    email: str
+    name: str
+    stamp: str
+
+
+def _coach(row: sqlite3.Row) -> Coach:
+    return Coach(row["id"], row["email"], row["name"], row["session_stamp"])
+
+
+def any_coach(db: sqlite3.Connection) -> bool:
+    """Whether an account exists."""
+    return db.execute("SELECT 1 FROM coach LIMIT 1").fetchone() is not None
+
+
+def add(db: sqlite3.Connection, email: str, name: str, password: str) -> Coach:
+    """Create an account; Conflict where the address is taken."""
+    try:
+        cursor = db.execute(
+            "INSERT INTO coach (email, name, password_hash, session_stamp, created_at)"
+            " VALUES (?, ?, ?, ?, ?)",
+            (email.strip(), name.strip(), _HASHER.hash(password), secrets.token_hex(8), now()),
+        )
+    except sqlite3.IntegrityError as error:
+        raise Conflict("There is already an account with this address.") from error
+    found = by_id(db, int(cursor.lastrowid or 0))
+    assert found is not None
+    return found
+
+
+def by_id(db: sqlite3.Connection, coach_id: int) -> Coach | None:
+    """Return a coach by id."""
+    row = db.execute("SELECT * FROM coach WHERE id = ?", (coach_id,)).fetchone()
+    return _coach(row) if row else None
+
+
+def check_password(db: sqlite3.Connection, email: str, password: str) -> Coach | None:
+    """Return the coach if address and password fit."""
+    row = db.execute("SELECT * FROM coach WHERE email = ?", (email.strip(),)).fetchone()
+    try:
+        _HASHER.verify(row["password_hash"] if row else _NOBODY, password)
+    except (VerifyMismatchError, InvalidHashError):
+        return None
+    return _coach(row) if row else None

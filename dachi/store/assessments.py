@@ -1,0 +1,255 @@
+"""Assessments and their trials. Every query says whose."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from dachi.store.database import Conflict, now
+
+
+@dataclass(frozen=True)
+class Assessment:
+    """One visit with measurements. ``taken_at`` is local time, ISO to the minute."""
+
+    id: int
+    practitioner_id: int
+    taken_at: str
+    warmth: str
+    notes: str
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One photographed attempt; ``status`` is unmarked, ok, watch or retake."""
+
+    id: int
+    assessment_id: int
+    practitioner_id: int
+    photo_id: int
+    sha256: str
+    position_id: int | None
+    pose: str
+    side: str
+    mode: str
+    variant: Mapping[str, str]
+    number: int
+    status: str
+    overruled: bool
+    deleted: bool
+
+    @property
+    def valid(self) -> bool:
+        """Whether its readings enter the series."""
+        return self.status in ("ok", "watch") or (self.status == "retake" and self.overruled)
+
+
+_ASSESSMENT = (
+    "SELECT a.* FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+    " WHERE p.coach_id = ?"
+)
+
+_LATEST = "(SELECT max(number) FROM marking WHERE trial_id = t.id)"
+
+_TRIAL = (
+    "SELECT t.*, a.practitioner_id, ph.sha256, m.id AS marking_id,"
+    " coalesce(m.overrule_reason, '') AS overrule_reason,"
+    " (SELECT max(CASE status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
+    "  FROM check_result c WHERE c.marking_id = m.id) AS worst"
+    " FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+    " JOIN practitioner p ON p.id = a.practitioner_id"
+    " JOIN photo ph ON ph.id = t.photo_id"
+    f" LEFT JOIN marking m ON m.trial_id = t.id AND m.number = {_LATEST}"
+    " WHERE p.coach_id = ?"
+)
+
+
+def _assessment(row: sqlite3.Row) -> Assessment:
+    return Assessment(
+        row["id"], row["practitioner_id"], row["taken_at"], row["warmth"], row["notes"]
+    )
+
+
+def _trial(row: sqlite3.Row) -> Trial:
+    status = "unmarked"
+    if row["marking_id"] is not None:
+        status = ("ok", "watch", "retake")[row["worst"] or 0]
+    return Trial(
+        row["id"],
+        row["assessment_id"],
+        row["practitioner_id"],
+        row["photo_id"],
+        row["sha256"],
+        row["position_id"],
+        row["pose"],
+        row["side"],
+        row["mode"],
+        json.loads(row["variant"]),
+        row["number"],
+        status,
+        bool(row["overrule_reason"]),
+        row["deleted_at"] is not None,
+    )
+
+
+def add(
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    *,
+    taken_at: str,
+    warmth: str,
+    notes: str = "",
+    once_key: str | None = None,
+) -> int:
+    """Add an assessment; the same ``once_key`` again returns the first one's id."""
+    if once_key:
+        row = db.execute(_ASSESSMENT + " AND a.once_key = ?", (coach_id, once_key)).fetchone()
+        if row:
+            return int(row["id"])
+    cursor = db.execute(
+        "INSERT INTO assessment (practitioner_id, taken_at, warmth, notes, once_key, created_at)"
+        " SELECT id, ?, ?, ?, ?, ? FROM practitioner WHERE id = ? AND coach_id = ?",
+        (taken_at, warmth, notes, once_key, now(), practitioner_id, coach_id),
+    )
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such practitioner.")
+    return int(cursor.lastrowid or 0)
+
+
+def update(
+    db: sqlite3.Connection,
+    coach_id: int,
+    assessment_id: int,
+    *,
+    taken_at: str,
+    warmth: str,
+    notes: str,
+) -> bool:
+    """Change date, warmth and notes."""
+    cursor = db.execute(
+        "UPDATE assessment SET taken_at = ?, warmth = ?, notes = ? WHERE id = ? AND"
+        " practitioner_id IN (SELECT id FROM practitioner WHERE coach_id = ?)",
+        (taken_at, warmth, notes, assessment_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def get(db: sqlite3.Connection, coach_id: int, assessment_id: int) -> Assessment | None:
+    """Return one assessment."""
+    row = db.execute(_ASSESSMENT + " AND a.id = ?", (coach_id, assessment_id)).fetchone()
+    return _assessment(row) if row else None
+
+
+def of_practitioner(
+    db: sqlite3.Connection, coach_id: int, practitioner_id: int
+) -> list[Assessment]:
+    """Return a practitioner's assessments, newest first."""
+    rows = db.execute(
+        _ASSESSMENT + " AND a.practitioner_id = ? ORDER BY a.taken_at DESC, a.id DESC",
+        (coach_id, practitioner_id),
+    )
+    return [_assessment(r) for r in rows]
+
+
+def add_trial(
+    db: sqlite3.Connection,
+    coach_id: int,
+    assessment_id: int,
+    photo_id: int,
+    *,
+    pose: str,
+    side: str,
+    mode: str,
+    variant: Mapping[str, str],
+    number: int,
+    once_key: str | None = None,
+    position_id: int | None = None,
+) -> int:
+    """Add a trial. Conflict where its place is taken or the assessment is not theirs."""
+    if once_key:
+        row = db.execute(_TRIAL + " AND t.once_key = ?", (coach_id, once_key)).fetchone()
+        if row:
+            return int(row["id"])
+    if get(db, coach_id, assessment_id) is None:
+        raise Conflict("There is no such assessment.")
+    try:
+        cursor = db.execute(
+            "INSERT INTO trial (assessment_id, photo_id, position_id, pose, side, mode, variant,"
+            " number, once_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                assessment_id,
+                photo_id,
+                position_id,
+                pose,
+                side,
+                mode,
+                json.dumps(dict(variant), sort_keys=True),
+                number,
+                once_key,
+                now(),
+            ),
+        )
+    except sqlite3.IntegrityError as error:
+        raise Conflict(
+            f"Trial {number} of {side} {mode} already has a photograph. Delete it first, or choose "
+            "another trial."
+        ) from error
+    return int(cursor.lastrowid or 0)
+
+
+def trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> Trial | None:
+    """Return one trial, deleted or not."""
+    row = db.execute(_TRIAL + " AND t.id = ?", (coach_id, trial_id)).fetchone()
+    return _trial(row) if row else None
+
+
+def trials(db: sqlite3.Connection, coach_id: int, assessment_id: int) -> list[Trial]:
+    """Return the undeleted trials of an assessment in the order they were taken."""
+    rows = db.execute(
+        _TRIAL + " AND t.assessment_id = ? AND t.deleted_at IS NULL ORDER BY t.id",
+        (coach_id, assessment_id),
+    )
+    return [_trial(r) for r in rows]
+
+
+def delete_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:
+    """Put a trial away; ``restore_trial`` brings it back."""
+    cursor = db.execute(
+        "UPDATE trial SET deleted_at = ? WHERE id = ? AND deleted_at IS NULL AND assessment_id IN"
+        " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+        "  WHERE p.coach_id = ?)",
+        (now(), trial_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def restore_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:
+    """Bring a deleted trial back. Conflict where its place has been taken since."""
+    try:
+        cursor = db.execute(
+            "UPDATE trial SET deleted_at = NULL WHERE id = ? AND assessment_id IN"
+            " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+            "  WHERE p.coach_id = ?)",
+            (trial_id, coach_id),
+        )
+    except sqlite3.IntegrityError as error:
+        raise Conflict(
+            "Another photograph has taken this trial's place: delete that one first."
+        ) from error
+    return cursor.rowcount == 1
+
+
+def set_variant(
+    db: sqlite3.Connection, coach_id: int, trial_id: int, variant: Mapping[str, str]
+) -> bool:
+    """Change the variant of a trial."""
+    cursor = db.execute(
+        "UPDATE trial SET variant = ? WHERE id = ? AND assessment_id IN"
+        " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+        "  WHERE p.coach_id = ?)",
+        (json.dumps(dict(variant), sort_keys=True), trial_id, coach_id),
+    )
+    return cursor.rowcount == 1

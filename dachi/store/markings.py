@@ -1,0 +1,301 @@
+"""Markings, the readings and checks derived from them, and drafts."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from dachi.core.scene import CheckResult, Reading, Result
+from dachi.store.database import Conflict, now
+
+Point = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Marking:
+    """Marks on one trial's photo as a person left them. Pixels of the stored picture."""
+
+    marks: Mapping[str, Point]
+    mark_sds: Mapping[str, float] = field(default_factory=dict)
+    level: tuple[Point, Point] | None = None
+    corners: Mapping[str, Point] | None = None
+    facing: str | None = None
+    author: str = "hand"
+    overrule_reason: str = ""
+    id: int = 0
+    number: int = 0
+    created_at: str = ""
+
+
+@dataclass(frozen=True)
+class Charted:
+    """One headline reading with what a series needs to know of its trial."""
+
+    trial_id: int
+    assessment_id: int
+    taken_at: str
+    warmth: str
+    pose: str
+    side: str
+    mode: str
+    variant: Mapping[str, str]
+    number: int
+    measure: str
+    value: float
+    sd: float
+    method: str
+    status: str
+    overruled: bool
+
+
+_OWN_TRIAL = (
+    "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+    " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ? AND t.id = ?"
+)
+
+
+def save(
+    db: sqlite3.Connection,
+    coach_id: int,
+    trial_id: int,
+    marking: Marking,
+    result: Result,
+    catalogue_version: str,
+    *,
+    once_key: str | None = None,
+    seen: int | None = None,
+) -> int:
+    """Add a marking with its readings and drop the draft; return its number.
+
+    ``seen`` is the number of the marking the person was looking at: Conflict where
+    somebody saved another in between. The same ``once_key`` again changes nothing.
+    """
+    if db.execute(_OWN_TRIAL, (coach_id, trial_id)).fetchone() is None:
+        raise Conflict("There is no such photograph.")
+    if once_key:
+        row = db.execute(
+            "SELECT number FROM marking WHERE trial_id = ? AND once_key = ?", (trial_id, once_key)
+        ).fetchone()
+        if row:
+            return int(row["number"])
+    (last,) = db.execute(
+        "SELECT coalesce(max(number), 0) FROM marking WHERE trial_id = ?", (trial_id,)
+    ).fetchone()
+    if seen is not None and seen != last:
+        raise Conflict(
+            "Somebody marked this photograph while you did. Look at theirs before saving yours."
+        )
+    cursor = db.execute(
+        "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
+        " overrule_reason, once_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            trial_id,
+            last + 1,
+            _dump(marking.marks),
+            _dump(marking.mark_sds),
+            _dump(marking.level) if marking.level else None,
+            _dump(marking.corners) if marking.corners else None,
+            marking.facing,
+            marking.author,
+            marking.overrule_reason,
+            once_key,
+            now(),
+        ),
+    )
+    _save_readings(db, int(cursor.lastrowid or 0), result, catalogue_version)
+    db.execute("DELETE FROM draft WHERE trial_id = ?", (trial_id,))
+    return int(last) + 1
+
+
+def _save_readings(
+    db: sqlite3.Connection, marking_id: int, result: Result, catalogue_version: str
+) -> None:
+    db.executemany(
+        "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
+        " method, catalogue_version) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (
+                marking_id,
+                r.id,
+                r.label,
+                r.unit,
+                r.value,
+                r.sd,
+                r.low,
+                r.high,
+                int(r.headline),
+                result.method,
+                catalogue_version,
+            )
+            for r in result.readings
+        ],
+    )
+    db.executemany(
+        "INSERT INTO check_result (marking_id, check_id, label, value, sd, unit, limit_value,"
+        " status, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (marking_id, c.id, c.label, c.value, c.sd, c.unit, c.limit, c.status, c.message)
+            for c in result.checks
+        ],
+    )
+
+
+def _dump(value: Any) -> str:
+    return json.dumps(value, sort_keys=True)
+
+
+def _points(text: str | None) -> dict[str, Point]:
+    return {k: (float(x), float(y)) for k, (x, y) in json.loads(text or "{}").items()}
+
+
+def _marking(row: sqlite3.Row) -> Marking:
+    level = json.loads(row["level"]) if row["level"] else None
+    return Marking(
+        _points(row["marks"]),
+        json.loads(row["mark_sds"]),
+        ((level[0][0], level[0][1]), (level[1][0], level[1][1])) if level else None,
+        _points(row["corners"]) if row["corners"] else None,
+        row["facing"],
+        row["author"],
+        row["overrule_reason"],
+        row["id"],
+        row["number"],
+        row["created_at"],
+    )
+
+
+def history(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Marking]:
+    """Return every marking of a trial, newest first."""
+    rows = db.execute(
+        f"SELECT * FROM marking WHERE trial_id IN ({_OWN_TRIAL}) ORDER BY number DESC",
+        (coach_id, trial_id),
+    )
+    return [_marking(r) for r in rows]
+
+
+def readings(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Reading]:
+    """Return the readings of a trial's newest marking."""
+    rows = db.execute(
+        "SELECT r.* FROM reading r JOIN marking m ON m.id = r.marking_id"
+        f" WHERE m.trial_id IN ({_OWN_TRIAL})"
+        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = m.trial_id)",
+        (coach_id, trial_id),
+    )
+    return [
+        Reading(
+            r["measure"],
+            r["label"],
+            r["unit"],
+            r["value"],
+            r["sd"],
+            r["low"],
+            r["high"],
+            bool(r["headline"]),
+        )
+        for r in rows
+    ]
+
+
+def checks(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[CheckResult]:
+    """Return the checks of a trial's newest marking."""
+    rows = db.execute(
+        "SELECT c.* FROM check_result c JOIN marking m ON m.id = c.marking_id"
+        f" WHERE m.trial_id IN ({_OWN_TRIAL})"
+        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = m.trial_id)",
+        (coach_id, trial_id),
+    )
+    return [
+        CheckResult(
+            r["check_id"],
+            r["label"],
+            r["value"],
+            r["sd"],
+            r["unit"],
+            r["limit_value"],
+            r["status"],
+            r["message"],
+        )
+        for r in rows
+    ]
+
+
+def charted(
+    db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose: str | None = None
+) -> list[Charted]:
+    """Return every headline reading of a practitioner (of one pose), oldest first."""
+    rows = db.execute(
+        "SELECT t.id AS trial_id, a.id AS assessment_id, a.taken_at, a.warmth, t.pose, t.side,"
+        " t.mode, t.variant, t.number, r.measure, r.value, r.sd, r.method,"
+        " m.overrule_reason <> '' AS overruled,"
+        " coalesce((SELECT max(CASE c.status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
+        "  FROM check_result c WHERE c.marking_id = m.id), 0) AS worst"
+        " FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
+        " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
+        f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"
+        " JOIN reading r ON r.marking_id = m.id AND r.headline = 1"
+        " WHERE p.coach_id = ? AND p.id = ? AND (? IS NULL OR t.pose = ?)"
+        " ORDER BY a.taken_at, t.id",
+        (coach_id, practitioner_id, pose, pose),
+    )
+    return [
+        Charted(
+            r["trial_id"],
+            r["assessment_id"],
+            r["taken_at"],
+            r["warmth"],
+            r["pose"],
+            r["side"],
+            r["mode"],
+            json.loads(r["variant"]),
+            r["number"],
+            r["measure"],
+            r["value"],
+            r["sd"],
+            r["method"],
+            ("ok", "watch", "retake")[r["worst"]],
+            bool(r["overruled"]),
+        )
+        for r in rows
+    ]
+
+
+def _newest(trial: str) -> str:
+    return f"(SELECT max(number) FROM marking WHERE trial_id = {trial})"
+
+
+def save_draft(
+    db: sqlite3.Connection, coach_id: int, trial_id: int, body: Mapping[str, Any]
+) -> None:
+    """Keep where the rings were last left."""
+    db.execute(
+        f"INSERT INTO draft (trial_id, body, updated_at) SELECT id, ?, ? FROM ({_OWN_TRIAL})"
+        " WHERE true ON CONFLICT (trial_id)"
+        " DO UPDATE SET body = excluded.body, updated_at = excluded.updated_at",
+        (_dump(body), now(), coach_id, trial_id),
+    )
+
+
+def draft(db: sqlite3.Connection, coach_id: int, trial_id: int) -> dict[str, Any] | None:
+    """Return the draft of a trial, if it has one."""
+    row = db.execute(
+        f"SELECT body FROM draft WHERE trial_id IN ({_OWN_TRIAL})", (coach_id, trial_id)
+    ).fetchone()
+    return dict(json.loads(row["body"])) if row else None
+
+
+def last_marks(
+    db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose: str, side: str
+) -> tuple[Marking, int, int] | None:
+    """Return the newest marking of the same pose and side with its picture's size, px."""
+    row = db.execute(
+        "SELECT m.*, ph.width, ph.height FROM marking m JOIN trial t ON t.id = m.trial_id"
+        " JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
+        " ON p.id = a.practitioner_id JOIN photo ph ON ph.id = t.photo_id"
+        " WHERE p.coach_id = ? AND p.id = ? AND t.pose = ? AND t.side = ?"
+        " AND t.deleted_at IS NULL ORDER BY m.id DESC LIMIT 1",
+        (coach_id, practitioner_id, pose, side),
+    ).fetchone()
+    return (_marking(row), row["width"], row["height"]) if row else None

@@ -1,0 +1,110 @@
+"""Camera positions: where the stand was, with the mat corners of every shot from there."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass
+from statistics import fmean
+
+from dachi.store.database import now
+
+Point = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Position:
+    """One place the camera stood. ``shots`` maps trial id to that shot's own corners, px."""
+
+    id: int
+    view: str
+    mat_length_cm: float
+    mat_width_cm: float
+    shots: Mapping[int, Mapping[str, Point]]
+
+    def pooled(
+        self, trial_id: int, own: Mapping[str, Point] | None
+    ) -> tuple[dict[str, Point] | None, int]:
+        """Mean corners of all shots, this trial's own taken as given; and how many shots."""
+        sets = [c for t, c in self.shots.items() if t != trial_id]
+        if own:
+            sets.append(own)
+        if not sets:
+            return None, 0
+        mean = {
+            name: (fmean(s[name][0] for s in sets), fmean(s[name][1] for s in sets))
+            for name in sets[0]
+        }
+        return mean, len(sets)
+
+
+def current(db: sqlite3.Connection, assessment_id: int, view: str) -> int | None:
+    """Return the newest camera position of an assessment for a view."""
+    row = db.execute(
+        "SELECT id FROM camera_position WHERE assessment_id = ? AND view = ?"
+        " ORDER BY id DESC LIMIT 1",
+        (assessment_id, view),
+    ).fetchone()
+    return int(row["id"]) if row else None
+
+
+def start(
+    db: sqlite3.Connection,
+    assessment_id: int,
+    view: str,
+    mat_cm: tuple[float, float] = (183.0, 61.0),
+) -> int:
+    """Begin a new camera position: the stand was put up or moved."""
+    cursor = db.execute(
+        "INSERT INTO camera_position (assessment_id, view, mat_length_cm, mat_width_cm,"
+        " created_at) VALUES (?, ?, ?, ?, ?)",
+        (assessment_id, view, *mat_cm, now()),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def get(db: sqlite3.Connection, coach_id: int, position_id: int) -> Position | None:
+    """Return a position with the corners of the newest marking of each shot taken there."""
+    row = db.execute(
+        "SELECT cp.* FROM camera_position cp JOIN assessment a ON a.id = cp.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ? AND cp.id = ?",
+        (coach_id, position_id),
+    ).fetchone()
+    if row is None:
+        return None
+    shots = db.execute(
+        "SELECT t.id, m.corners FROM trial t JOIN marking m ON m.trial_id = t.id"
+        " WHERE t.position_id = ? AND t.deleted_at IS NULL AND m.corners IS NOT NULL"
+        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = t.id)",
+        (position_id,),
+    )
+    corners = {
+        r["id"]: {k: (float(x), float(y)) for k, (x, y) in json.loads(r["corners"]).items()}
+        for r in shots
+    }
+    return Position(row["id"], row["view"], row["mat_length_cm"], row["mat_width_cm"], corners)
+
+
+def set_mat(
+    db: sqlite3.Connection, coach_id: int, position_id: int, length_cm: float, width_cm: float
+) -> bool:
+    """Change the size of the mat at a position."""
+    cursor = db.execute(
+        "UPDATE camera_position SET mat_length_cm = ?, mat_width_cm = ? WHERE id = ? AND"
+        " assessment_id IN (SELECT a.id FROM assessment a JOIN practitioner p"
+        " ON p.id = a.practitioner_id WHERE p.coach_id = ?)",
+        (length_cm, width_cm, position_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def move_trial(db: sqlite3.Connection, coach_id: int, trial_id: int, position_id: int) -> bool:
+    """Say that a trial was photographed from another position."""
+    cursor = db.execute(
+        "UPDATE trial SET position_id = ? WHERE id = ? AND assessment_id IN"
+        " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+        "  WHERE p.coach_id = ?)",
+        (position_id, trial_id, coach_id),
+    )
+    return cursor.rowcount == 1

@@ -1,0 +1,1 @@
+"""The rooms around the core: pages as hypermedia, one blueprint for each stage."""

@@ -1,0 +1,94 @@
+"""The application factory."""
+
+from __future__ import annotations
+
+import logging
+import os
+import secrets
+from datetime import timedelta
+from pathlib import Path
+
+from flask import Flask, Response, render_template, request
+from werkzeug.exceptions import HTTPException
+
+from dachi.store import database
+from dachi.web import words
+from dachi.web.rooms import accounts, assessments, bench, pictures, practitioners, progress, today
+from dachi.web.security import guard
+from dachi.web.session import end_request, finish_request
+
+MAX_UPLOAD = 55 * 1024 * 1024
+
+
+def create_app(folder: Path, *, testing: bool = False) -> Flask:
+    """Build the application on a data folder, creating and migrating it as needed.
+
+    Raises StoreError with a sentence where the folder cannot be used.
+    """
+    folder = database.open_folder(folder)
+    db = database.connect(folder)
+    database.migrate(db)
+    db.close()
+    app = Flask("dachi.web")
+    app.config.update(
+        FOLDER=folder,
+        TESTING=testing,
+        SECRET_KEY=_secret(folder),
+        MAX_CONTENT_LENGTH=MAX_UPLOAD,
+        MAX_FORM_MEMORY_SIZE=2 * 1024 * 1024,
+        PERMANENT_SESSION_LIFETIME=timedelta(hours=14),
+        SESSION_COOKIE_NAME="dachi",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        WTF_CSRF_TIME_LIMIT=None,
+        SEND_FILE_MAX_AGE_DEFAULT=3600,
+    )
+    guard(app)
+    words.install(app)
+    for room in (accounts, today, practitioners, assessments, bench, progress, pictures):
+        app.register_blueprint(room.room)
+    app.after_request(finish_request)
+    app.teardown_request(end_request)
+    app.register_error_handler(HTTPException, _say)
+    app.register_error_handler(Exception, _apologise)
+    return app
+
+
+def _secret(folder: Path) -> bytes:
+    path = folder / "secret.key"
+    if not path.exists():
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(handle, "wb") as out:
+            out.write(secrets.token_bytes(32))
+    return path.read_bytes()
+
+
+SENTENCES = {
+    400: "The request could not be understood. Go back, reload the page and try again.",
+    403: "This is not open to you.",
+    404: "There is no such page, or it belongs to somebody else.",
+    405: "That cannot be done here.",
+    413: "The file is too large: photographs up to 50 MB are taken.",
+    429: "Too many attempts. Wait a minute, then try again.",
+}
+
+
+def _say(error: HTTPException) -> tuple[str, int] | Response:
+    code = error.code or 500
+    if code < 400 and error.response is not None:
+        return error.response  # type: ignore[return-value]
+    sentence = SENTENCES.get(code, error.description or "Something went wrong.")
+    return _page(sentence, code)
+
+
+def _apologise(error: Exception) -> tuple[str, int]:
+    logging.getLogger("dachi").exception("while answering %s", request.path, exc_info=error)
+    return _page(
+        "Something went wrong here, and nothing was half-saved. The log has the details.", 500
+    )
+
+
+def _page(sentence: str, code: int) -> tuple[str, int]:
+    if request.headers.get("HX-Request") or request.headers.get("X-Fragment"):
+        return render_template("parts/notice.html", kind="retake", sentence=sentence), code
+    return render_template("error.html", sentence=sentence, code=code), code

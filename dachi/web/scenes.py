@@ -1,0 +1,147 @@
+"""From stored rows to a scene, and from a posted form to a marking."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Mapping
+
+from dachi.core.camera import CORNERS, Mat
+from dachi.core.catalogue import Pose
+from dachi.core.scene import Image, Point, Scene, SceneError
+from dachi.devices.camera import Shot, set_up
+from dachi.store.assessments import Trial
+from dachi.store.markings import Marking
+from dachi.store.photos import Photo
+from dachi.store.positions import Position
+from dachi.store.practitioners import Practitioner
+
+
+def scene_of(
+    practitioner: Practitioner, photo: Photo, trial: Trial, position: Position, marking: Marking
+) -> Scene:
+    """Assemble what ``measure`` needs from what is stored.
+
+    The marking's own corners count with those of other shots from the same camera
+    position; without any, the level line, then the plain picture.
+    """
+    mat = None
+    corners, shots = position.pooled(trial.id, marking.corners)
+    if corners is not None:
+        scale = max(photo.width, photo.height) / 1600.0
+        mat = Mat(
+            position.mat_length_cm,
+            position.mat_width_cm,
+            corners,
+            corner_sd_px=2.0 * scale / math.sqrt(shots),
+        )
+    return Scene(
+        id=str(trial.id),
+        pose=trial.pose,
+        side=trial.side,
+        mode=trial.mode,
+        variant=trial.variant,
+        image=Image(photo.width, photo.height, photo.focal_35mm),
+        marks=marking.marks,
+        mark_sds=marking.mark_sds,
+        mat=mat,
+        level=marking.level,
+        half_width_cm=practitioner.half_width_cm,
+        facing=marking.facing,
+        segments_cm=practitioner.segments_cm,
+    )
+
+
+def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
+    """Read a posted marking and the marks still at their starting guess.
+
+    Raises SceneError naming a coordinate that is not a number.
+    """
+    marks: dict[str, Point] = {}
+    guesses: set[str] = set()
+    sds: dict[str, float] = {}
+    for m in pose.marks:
+        point = _point(form, f"mark-{m.id}", m.label)
+        if point is None or form.get(f"mark-{m.id}-state") == "absent":
+            continue
+        marks[m.id] = point
+        state = form.get(f"mark-{m.id}-state", "placed")
+        if state == "guess":
+            guesses.add(m.id)
+        if state == "sticker":
+            sds[m.id] = _number(form.get(f"mark-{m.id}-sd"), m.label) or 1.0
+    corners = None
+    if form.get("mat") == "on":
+        found = {c: _point(form, f"corner-{c}", c.replace("_", " ")) for c in CORNERS}
+        if all(found.values()):
+            corners = {c: p for c, p in found.items() if p is not None}
+    level = None
+    if form.get("level") == "on":
+        a, b = _point(form, "level-a", "level line"), _point(form, "level-b", "level line")
+        level = (a, b) if a and b else None
+    facing = form.get("facing") or None
+    return (
+        Marking(
+            marks,
+            sds,
+            level,
+            corners,
+            facing if facing in ("left", "right") else None,
+            "sticker" if sds else "hand",
+            form.get("overrule_reason", "").strip()[:500],
+        ),
+        guesses,
+    )
+
+
+def _point(form: Mapping[str, str], name: str, label: str) -> Point | None:
+    x, y = _number(form.get(f"{name}-x"), label), _number(form.get(f"{name}-y"), label)
+    return (x, y) if x is not None and y is not None else None
+
+
+def _number(text: str | None, label: str) -> float | None:
+    if text is None or not text.strip():
+        return None
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError as error:
+        raise SceneError(f"the position of {label} is not a number: {text[:20]!r}") from error
+    if not math.isfinite(value):
+        raise SceneError(f"the position of {label} is not a number: {text[:20]!r}")
+    return value
+
+
+def guess_marks(pose: Pose, side: str, width: int, height: int) -> dict[str, Point]:
+    """Where the marks would lie for a figure half way through the pose's range, px."""
+    middle = (pose.figure.low + pose.figure.high) / 2
+    stage = set_up(pose, Shot(side, middle, width=width, height=height))
+    margin = 0.04
+    return {
+        k: (
+            round(min(max(x, margin * width), (1 - margin) * width), 1),
+            round(min(max(y, margin * height), (1 - margin) * height), 1),
+        )
+        for k, (x, y) in stage.marks_px.items()
+    }
+
+
+def guess_corners(pose: Pose, width: int, height: int) -> dict[str, Point]:
+    """Where the mat's corners would lie for the recommended camera, px."""
+    shot = Shot("right", pose.figure.low, width=width, height=height)
+    return {
+        k: (round(min(max(x, 10), width - 10), 1), round(min(max(y, 10), height - 10), 1))
+        for k, (x, y) in set_up(pose, shot).corners_px.items()
+    }
+
+
+def scaled(
+    marks: Mapping[str, Point], was: tuple[int, int], now: tuple[int, int]
+) -> dict[str, Point]:
+    """Carry marks over to a picture of another size."""
+    fx, fy = now[0] / was[0], now[1] / was[1]
+    return {k: (round(x * fx, 1), round(y * fy, 1)) for k, (x, y) in marks.items()}
+
+
+def variant_key(variant: Mapping[str, str]) -> str:
+    """One text for a variant, so that equal ones compare equal."""
+    return json.dumps(dict(variant), sort_keys=True)

@@ -1,0 +1,94 @@
+"""Sign-in, CSRF, rate limits and headers."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from flask import Flask, Response, redirect, render_template, request, url_for
+from flask_limiter import Limiter
+from flask_limiter.util import get_remote_address
+from flask_login import LoginManager, current_user
+from flask_wtf.csrf import CSRFError, CSRFProtect
+from secure import (
+    ContentSecurityPolicy,
+    CrossOriginOpenerPolicy,
+    PermissionsPolicy,
+    ReferrerPolicy,
+    Secure,
+    XContentTypeOptions,
+    XFrameOptions,
+)
+from werkzeug.wrappers import Response as BaseResponse
+
+from dachi.web.session import load_user
+
+limiter = Limiter(get_remote_address, storage_uri="memory://")
+csrf = CSRFProtect()
+
+_HEADERS = Secure(
+    csp=ContentSecurityPolicy()
+    .default_src("'self'")
+    .script_src("'self'")
+    .style_src("'self'")
+    .img_src("'self'", "data:", "blob:")
+    .object_src("'none'")
+    .base_uri("'none'")
+    .form_action("'self'")
+    .frame_ancestors("'none'"),
+    coop=CrossOriginOpenerPolicy().same_origin(),
+    permissions=PermissionsPolicy().geolocation().microphone(),
+    referrer=ReferrerPolicy().same_origin(),
+    xcto=XContentTypeOptions().nosniff(),
+    xfo=XFrameOptions().deny(),
+)
+
+
+def guard(app: Flask) -> None:
+    """Attach sign-in, CSRF protection, rate limits and security headers."""
+    manager = LoginManager(app)
+    manager.user_loader(load_user)
+    manager.unauthorized_handler(ask_to_sign_in)
+    manager.session_protection = "basic"
+    csrf.init_app(app)
+    app.register_error_handler(CSRFError, _stale_form)
+    limiter.init_app(app)
+    app.after_request(_add_headers)
+
+
+def _add_headers(response: Response) -> Response:
+    for name, value in _HEADERS.header_items():
+        response.headers[name] = value
+    if current_user.is_authenticated and "Cache-Control" not in response.headers:
+        response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def wants_fragment() -> bool:
+    """Whether script asked for a piece of a page rather than a person for a page."""
+    return bool(request.headers.get("X-Fragment") or request.headers.get("HX-Request"))
+
+
+def ask_to_sign_in() -> BaseResponse | tuple[str, int]:
+    """Send a person to the sign-in page, or tell script that the session is over."""
+    if wants_fragment():
+        return render_template("parts/signed_out.html"), 401
+    back = request.full_path.rstrip("?") if request.method == "GET" else safe_path(request.referrer)
+    return redirect(url_for("accounts.sign_in", next=back))
+
+
+def _stale_form(error: CSRFError) -> BaseResponse | tuple[str, int]:
+    if not current_user.is_authenticated and request.endpoint != "accounts.sign_in":
+        return ask_to_sign_in()
+    sentence = "This page was open too long to be trusted. Reload it and try again; marks are kept."
+    if wants_fragment():
+        return render_template("parts/notice.html", kind="retake", sentence=sentence), 400
+    return render_template("error.html", sentence=sentence, code=400), 400
+
+
+def safe_path(address: str | None) -> str:
+    """Return the path of an address on this site, else the first page."""
+    parts = urlsplit(address or "")
+    path = parts.path or "/"
+    if not path.startswith("/") or path.startswith("//") or "\\" in path:
+        return url_for("today.page")
+    return f"{path}?{parts.query}" if parts.query else path
