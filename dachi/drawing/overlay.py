@@ -69,4 +69,5 @@ def degrees(reading: Reading) -> str:
     half = max(1, round(1.96 * reading.sd))
     if reading.unit == "ratio":
         return f"{reading.value:.2f} ± {1.96 * reading.sd:.2f}"
-    return f"{round(reading.value)}{unit} ± {half}{unit}"
+    whole = round(reading.value)
+    return f"{'−' if whole < 0 else ''}{abs(whole)}{unit} ± {half}{unit}"

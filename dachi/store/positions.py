@@ -39,14 +39,26 @@ class Position:
         return mean, len(sets)
 
 
-def current(db: sqlite3.Connection, assessment_id: int, view: str) -> int | None:
-    """Return the newest camera position of an assessment for a view."""
+def for_photo(
+    db: sqlite3.Connection, assessment_id: int, view: str, width: int, height: int
+) -> int:
+    """Return the assessment's newest position for a view, or start one.
+
+    A picture of another size than the ones from there cannot share their corners, so
+    it starts a position of its own.
+    """
     row = db.execute(
-        "SELECT id FROM camera_position WHERE assessment_id = ? AND view = ?"
-        " ORDER BY id DESC LIMIT 1",
-        (assessment_id, view),
+        "SELECT id, mat_length_cm, mat_width_cm,"
+        " EXISTS (SELECT 1 FROM trial t JOIN photo ph ON ph.id = t.photo_id"
+        "  WHERE t.position_id = cp.id AND (ph.width <> ? OR ph.height <> ?)) AS other_size"
+        " FROM camera_position cp WHERE assessment_id = ? AND view = ? ORDER BY id DESC LIMIT 1",
+        (width, height, assessment_id, view),
     ).fetchone()
-    return int(row["id"]) if row else None
+    if row is None:
+        return start(db, assessment_id, view)
+    if row["other_size"]:
+        return start(db, assessment_id, view, (row["mat_length_cm"], row["mat_width_cm"]))
+    return int(row["id"])
 
 
 def start(

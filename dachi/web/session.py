@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from flask import Response, abort, current_app, g, request
@@ -52,6 +54,17 @@ def read_only() -> None:
     if "db" in g:
         g.db.execute("ROLLBACK")
         g.db.execute("BEGIN")
+
+
+@contextmanager
+def without_lock() -> Iterator[None]:
+    """Let others write while this request does slow work that needs no database."""
+    connection = db()
+    connection.execute("COMMIT")
+    try:
+        yield
+    finally:
+        connection.execute("BEGIN IMMEDIATE")
 
 
 def finish_request(response: Response) -> Response:

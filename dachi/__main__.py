@@ -1,0 +1,3 @@
+from dachi.cli import main
+
+raise SystemExit(main())

@@ -1,0 +1,79 @@
+"""``python -m dachi``: serve, demo."""
+
+from __future__ import annotations
+
+import argparse
+import errno
+import os
+import socket
+import sys
+from pathlib import Path
+
+from dachi.store.database import StoreError
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run a command; return the exit status (2 for unusable arguments or surroundings)."""
+    parser = argparse.ArgumentParser(prog="dachi", description=__doc__)
+    commands = parser.add_subparsers(dest="command", required=True)
+    for name, about in (
+        ("serve", "start the application on the data folder"),
+        ("demo", "start it on a fresh copy of the made-up studio"),
+    ):
+        sub = commands.add_parser(name, help=about)
+        sub.add_argument("--port", type=int, default=None, help="default: PORT or 8765")
+        sub.add_argument("--host", default="127.0.0.1")
+        sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
+    args = parser.parse_args(argv)
+    try:
+        return _serve(args, demo=args.command == "demo")
+    except StoreError as error:
+        print(f"dachi: {error}", file=sys.stderr)
+        return 2
+
+
+def _serve(args: argparse.Namespace, *, demo: bool) -> int:
+    port = args.port if args.port is not None else _port()
+    if port is None:
+        print("dachi: PORT must be a number from 1 to 65535.", file=sys.stderr)
+        return 2
+    problem = _cannot_listen(args.host, port)
+    if problem:
+        print(f"dachi: {problem}", file=sys.stderr)
+        return 2
+    default = "var/demo" if demo else "var/data"
+    folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
+    from dachi.web.app import create_app
+
+    app = create_app(folder)
+    if demo:
+        from dachi.demo import ACCOUNT, PASSWORD, fill
+
+        fill(folder)
+        print(f"Demo account: {ACCOUNT}   password: {PASSWORD}")
+    print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")
+    sys.stdout.flush()
+    from waitress import serve
+
+    serve(app, host=args.host, port=port, threads=6, max_request_body_size=64 * 1024 * 1024)
+    return 0
+
+
+def _port() -> int | None:
+    text = os.environ.get("PORT", "8765")
+    return int(text) if text.isdigit() and 1 <= int(text) <= 65535 else None
+
+
+def _cannot_listen(host: str, port: int) -> str | None:
+    """Try the port before anything is written."""
+    probe = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        probe.bind((host, port))
+    except OSError as error:
+        if error.errno == errno.EADDRINUSE:
+            return f"port {port} is taken by another program. Choose another with PORT={port + 1}."
+        return f"port {port} cannot be opened ({error.strerror}). Choose another with PORT=8765."
+    finally:
+        probe.close()
+    return None

@@ -1,0 +1,276 @@
+"""The marking bench: marks in, readings out while they move, and saving."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from dataclasses import dataclass
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.core import camera as cameras
+from dachi.core.camera import CORNERS
+from dachi.core.catalogue import Pose
+from dachi.core.measure import measure
+from dachi.core.scene import Point, Result, SceneError
+from dachi.data import catalogue
+from dachi.drawing import overlay
+from dachi.store import assessments, markings, photos, positions
+from dachi.store.assessments import Trial
+from dachi.store.database import Conflict
+from dachi.store.markings import Marking
+from dachi.store.photos import Photo
+from dachi.store.positions import Position
+from dachi.store.practitioners import Practitioner
+from dachi.web import scenes
+from dachi.web.session import coach_id, db, own_assessment, own_practitioner, own_trial, read_only
+
+room = Blueprint("bench", __name__)
+
+
+@dataclass(frozen=True)
+class Place:
+    """Everything around one trial that the bench needs."""
+
+    trial: Trial
+    photo: Photo
+    who: Practitioner
+    pose: Pose
+    position: Position
+
+
+def _at(tid: int) -> Place:
+    trial = own_trial(tid)
+    photo = photos.get(db(), coach_id(), trial.photo_id)
+    position = positions.get(db(), coach_id(), trial.position_id or 0)
+    assert photo is not None and position is not None
+    who = own_practitioner(trial.practitioner_id)
+    return Place(trial, photo, who, catalogue().pose(trial.pose), position)
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A mark as the bench first shows it."""
+
+    id: str
+    label: str
+    where: str
+    x: float
+    y: float
+    state: str
+    sd: float | None
+    key: int
+
+
+@room.get("/t/<int:tid>")
+@login_required
+def page(tid: int) -> str:
+    """The bench for one photograph."""
+    at = _at(tid)
+    history = markings.history(db(), coach_id(), tid)
+    marking, states = _start(at, history)
+    shown = _shown(at, marking, states)
+    corners, shots = at.position.pooled(tid, marking.corners)
+    order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
+    ids = [t.id for t in order]
+    spot = ids.index(tid) if tid in ids else 0
+    return render_template(
+        "bench.html",
+        at=at,
+        visit=own_assessment(at.trial.assessment_id),
+        marks=shown,
+        corners=corners or scenes.guess_corners(at.pose, at.photo.width, at.photo.height),
+        corner_names=CORNERS,
+        mat_on=corners is not None,
+        mat_own=marking.corners is not None,
+        mat_shots=shots,
+        level=marking.level or _level_guess(at.photo),
+        level_on=marking.level is not None,
+        facing=marking.facing,
+        history=history,
+        seen=history[0].number if history else 0,
+        once_key=secrets.token_urlsafe(12),
+        order=order,
+        previous=ids[spot - 1] if spot > 0 else None,
+        following=ids[spot + 1] if spot + 1 < len(ids) else None,
+        overrule_reason=history[0].overrule_reason if history else "",
+        **_read(at, marking, {k for k, s in states.items() if s == "guess"}),
+    )
+
+
+def _start(at: Place, history: list[Marking]) -> tuple[Marking, dict[str, str]]:
+    """What the bench opens with: the draft, the last marking, a like shot, or a guess."""
+    draft = markings.draft(db(), coach_id(), at.trial.id)
+    if draft:
+        try:
+            marking, guesses = scenes.read_form(draft, at.pose)
+            return marking, {k: "guess" if k in guesses else "placed" for k in marking.marks}
+        except SceneError:
+            pass
+    if history:
+        return history[0], dict.fromkeys(history[0].marks, "placed")
+    like = markings.last_marks(db(), coach_id(), at.who.id, at.trial.pose, at.trial.side)
+    size = (at.photo.width, at.photo.height)
+    marks = scenes.guess_marks(at.pose, at.trial.side, *size)
+    facing = None
+    if like is not None:
+        marks |= scenes.scaled(like[0].marks, like[1:], size)
+        facing = like[0].facing
+    required = {k: v for k, v in marks.items() if k in at.pose.required}
+    return Marking(required, facing=facing), dict.fromkeys(required, "guess")
+
+
+def _shown(at: Place, marking: Marking, states: dict[str, str]) -> list[Shown]:
+    guess = scenes.guess_marks(at.pose, at.trial.side, at.photo.width, at.photo.height)
+    found = []
+    for key, m in enumerate(at.pose.marks, start=1):
+        x, y = marking.marks.get(m.id, guess[m.id])
+        state = states.get(m.id, "absent")
+        if m.id in marking.mark_sds:
+            state = "sticker"
+        found.append(Shown(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key))
+    return found
+
+
+def _level_guess(photo: Photo) -> tuple[Point, Point]:
+    y = round(photo.height * 0.88, 1)
+    return (round(photo.width * 0.15, 1), y), (round(photo.width * 0.85, 1), y)
+
+
+def _read(at: Place, marking: Marking, guesses: set[str]) -> dict[str, Any]:
+    """Measure for the strip: the result, or the sentence why there is none."""
+    result: Result | None = None
+    problem = None
+    try:
+        result = measure(
+            scenes.scene_of(at.who, at.photo, at.trial, at.position, marking), catalogue()
+        )
+    except SceneError as error:
+        problem = str(error)
+    longer = max(at.photo.width, at.photo.height)
+    return {
+        "result": result,
+        "problem": problem[0].upper() + problem[1:] + "." if problem else None,
+        "guesses": [m.label for m in at.pose.marks if m.id in guesses],
+        "camera_words": cameras.describe(result.camera) if result and result.camera else None,
+        "fan": overlay.fans(result.fans, result.readings, at.trial.side, longer) if result else "",
+        "truth": at.photo.truth,
+    }
+
+
+@room.post("/t/<int:tid>/read")
+@login_required
+def read(tid: int) -> str | tuple[str, int]:
+    """Answer marks with the overlay and the strip; keep a draft once they rest."""
+    at = _at(tid)
+    try:
+        marking, guesses = scenes.read_form(request.form, at.pose)
+    except SceneError as error:
+        return render_template("parts/notice.html", kind="retake", sentence=str(error)), 422
+    if request.form.get("rest") == "1" and not at.trial.deleted:
+        markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
+    else:
+        read_only()
+    return render_template("parts/reading.html", at=at, **_read(at, marking, guesses))
+
+
+@room.post("/t/<int:tid>/save")
+@login_required
+def save(tid: int) -> str | Response | tuple[str, int]:
+    """Accept the marking, then go on to the next photograph still to mark."""
+    at = _at(tid)
+    try:
+        marking, guesses = scenes.read_form(request.form, at.pose)
+        left = [m.label for m in at.pose.marks if m.id in guesses]
+        if left:
+            raise SceneError(
+                f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
+                "confirm it with the space bar"
+            )
+        scene = scenes.scene_of(at.who, at.photo, at.trial, at.position, marking)
+        result = measure(scene, catalogue())
+        seen = request.form.get("seen", "")
+        markings.save(
+            db(),
+            coach_id(),
+            tid,
+            marking,
+            result,
+            catalogue().version,
+            once_key=request.form.get("once_key", "")[:64] or None,
+            seen=int(seen) if seen.isdigit() else None,
+        )
+    except (SceneError, Conflict) as error:
+        flash(f"Not saved: {error}.".replace("..", "."), "retake")
+        markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
+        return redirect(url_for("bench.page", tid=tid))
+    order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
+    after = [t for t in order if t.id > tid] + [t for t in order if t.id < tid]
+    waiting = next((t for t in after if t.status == "unmarked"), None)
+    if waiting is not None:
+        return redirect(url_for("bench.page", tid=waiting.id, kept=tid))
+    flash("All photographs of this assessment are marked.")
+    return redirect(
+        url_for("progress.page", pid=at.who.id, pose=at.trial.pose, kept=tid, _anchor="chart")
+    )
+
+
+@room.post("/t/<int:tid>/camera-moved")
+@login_required
+def camera_moved(tid: int) -> Response:
+    """From this photograph on the camera stands elsewhere: its corners start afresh."""
+    at = _at(tid)
+    new = positions.start(
+        db(),
+        at.trial.assessment_id,
+        at.position.view,
+        (at.position.mat_length_cm, at.position.mat_width_cm),
+    )
+    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
+        if trial.id >= tid and trial.position_id == at.position.id:
+            positions.move_trial(db(), coach_id(), trial.id, new)
+    flash("The camera was moved: mark the mat's corners again on this photograph.")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/mat")
+@login_required
+def mat_size(tid: int) -> Response:
+    """Say how large the mat is at this camera position."""
+    at = _at(tid)
+    try:
+        length = float(request.form.get("length_cm", "").replace(",", "."))
+        width = float(request.form.get("width_cm", "").replace(",", "."))
+    except ValueError:
+        length = width = 0.0
+    if not (60 <= width <= length <= 400):
+        flash("A mat is 60 to 400 cm long and at least 60 cm wide; length first.", "retake")
+    else:
+        positions.set_mat(db(), coach_id(), at.position.id, length, width)
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.get("/t/<int:tid>/history")
+@login_required
+def history(tid: int) -> str:
+    """Earlier markings of a photograph, newest first, with what each one read."""
+    at = _at(tid)
+    rows = []
+    for marking in markings.history(db(), coach_id(), tid):
+        rows.append((marking, _read(at, marking, set())["result"]))
+    return render_template(
+        "history.html", at=at, visit=own_assessment(at.trial.assessment_id), rows=rows
+    )
+
+
+@room.get("/t/<int:tid>/marks.json")
+@login_required
+def marks(tid: int) -> Response:
+    """The newest marks of a trial as data."""
+    _at(tid)
+    found = markings.history(db(), coach_id(), tid)
+    body = {"marks": found[0].marks, "corners": found[0].corners} if found else {}
+    return Response(json.dumps(body), mimetype="application/json")

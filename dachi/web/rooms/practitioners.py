@@ -1,0 +1,108 @@
+"""The practitioner's record."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.store import assessments, practitioners
+from dachi.web.session import coach_id, db, own_practitioner
+
+room = Blueprint("practitioners", __name__)
+
+#: Field, words, lowest and highest believable value.
+LENGTHS = (
+    ("height_cm", "height", 90.0, 230.0),
+    ("thigh_cm", "thigh length", 25.0, 65.0),
+    ("shin_cm", "shin length", 22.0, 65.0),
+    ("half_width_cm", "half width at the hip", 8.0, 30.0),
+)
+
+
+@room.route("/practitioners/new", methods=["GET", "POST"])
+@login_required
+def new() -> str | Response | tuple[str, int]:
+    """Add a practitioner."""
+    if request.method == "GET":
+        return render_template(
+            "practitioner_form.html", who=None, values={"half_width_cm": "16"}, problems={}
+        )
+    values, problems = _read()
+    if problems:
+        page = render_template(
+            "practitioner_form.html", who=None, values=request.form, problems=problems
+        )
+        return page, 422
+    pid = practitioners.add(db(), coach_id(), **values)
+    return redirect(url_for("assessments.new", pid=pid))
+
+
+@room.route("/p/<int:pid>/record", methods=["GET", "POST"])
+@login_required
+def record(pid: int) -> str | Response | tuple[str, int]:
+    """Show and change a practitioner's record, with the list of assessments."""
+    who = own_practitioner(pid)
+    visits = assessments.of_practitioner(db(), coach_id(), pid)
+    stored = {
+        f: getattr(who, f)
+        for f in ("call_name", "birth_year", "notes", *(name for name, *_ in LENGTHS))
+    }
+    if request.method == "GET":
+        shown = {
+            k: "" if v is None else f"{v:g}" if isinstance(v, float) else v
+            for k, v in stored.items()
+        }
+        return render_template(
+            "practitioner_form.html", who=who, values=shown, problems={}, visits=visits
+        )
+    values, problems = _read()
+    if problems:
+        page = render_template(
+            "practitioner_form.html",
+            who=who,
+            values=request.form,
+            problems=problems,
+            visits=visits,
+        )
+        return page, 422
+    practitioners.update(db(), coach_id(), pid, **values)
+    flash("Saved.")
+    return redirect(url_for("practitioners.record", pid=pid))
+
+
+def _read() -> tuple[dict[str, Any], dict[str, str]]:
+    values: dict[str, Any] = {
+        "call_name": request.form.get("call_name", "").strip()[:80],
+        "notes": request.form.get("notes", "").strip()[:4000],
+    }
+    problems: dict[str, str] = {}
+    if not values["call_name"]:
+        problems["call_name"] = "Say what to call them."
+    year, problem = _number("birth_year", "birth year", 1900, date.today().year)
+    values["birth_year"] = None if year is None else int(year)
+    if problem:
+        problems["birth_year"] = problem
+    for name, label, low, high in LENGTHS:
+        values[name], problem = _number(name, label, low, high)
+        if problem:
+            problems[name] = problem
+    if values["half_width_cm"] is None:
+        values["half_width_cm"] = 16.0
+    return values, problems
+
+
+def _number(name: str, label: str, low: float, high: float) -> tuple[float | None, str | None]:
+    text = request.form.get(name, "").strip().replace(",", ".")
+    if not text:
+        return None, None
+    try:
+        value = float(text)
+    except ValueError:
+        return None, f"The {label} must be a number."
+    if not low <= value <= high:
+        return None, f"The {label} should lie between {low:g} and {high:g}."
+    return value, None

@@ -1,0 +1,99 @@
+"""Progress across weeks: the chart, what changed, the same numbers as a table."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from flask import Blueprint, abort, render_template, request, url_for
+from flask_login import login_required
+
+from dachi.core import series as judging
+from dachi.core.series import TrialValue
+from dachi.data import catalogue
+from dachi.drawing import progress as charts
+from dachi.store import assessments, markings
+from dachi.store.markings import Charted
+from dachi.web.scenes import variant_key
+from dachi.web.session import coach_id, db, own_practitioner
+from dachi.web.words import day
+
+room = Blueprint("progress", __name__)
+
+
+@room.get("/p/<int:pid>")
+@login_required
+def page(pid: int) -> str:
+    """Chart of one pose across all assessments."""
+    who = own_practitioner(pid)
+    wanted = request.args.get("pose")
+    if wanted is not None and wanted not in catalogue():
+        abort(404)
+    rows = markings.charted(db(), coach_id(), pid)
+    measured = [p for p in catalogue().poses if any(r.pose == p.id for r in rows)]
+    pose = catalogue().pose(wanted) if wanted else (measured or catalogue().poses)[0]
+    measure = next(
+        (m for m in pose.headlines if m.id == request.args.get("measure")), pose.headline
+    )
+    own = [r for r in rows if r.pose == pose.id and r.measure == measure.id]
+    series = judging.build([trial_value(r) for r in own])
+    visits = assessments.of_practitioner(db(), coach_id(), pid)
+    dates = {v.id: day(v.taken_at) for v in visits}
+    chart = charts.draw(
+        series,
+        f"{pose.name}: {measure.label} of {who.call_name}",
+        lambda tid: url_for("bench.page", tid=tid),
+        dates,
+    )
+    return render_template(
+        "progress.html",
+        who=who,
+        pose=pose,
+        measure=measure,
+        poses=measured,
+        series=series,
+        chart=chart if own else None,
+        sentence=judging.headline_sentence(series),
+        legend=charts.legend([line.mode for line in series.lines]),
+        lines=[
+            (
+                line,
+                judging.say_gain(line.since_first, "first assessment"),
+                judging.say_gain(line.since_last, "last"),
+            )
+            for line in series.lines
+        ],
+        table=_table(series, dates),
+        dates=dates,
+        visits=visits,
+        reserve={side: judging.reserves(series, side)[-1:] for side in series.sides},
+    )
+
+
+def trial_value(row: Charted) -> TrialValue:
+    """Turn a stored headline reading into what a series is built from."""
+    return TrialValue(
+        row.trial_id,
+        row.assessment_id,
+        datetime.fromisoformat(row.taken_at).timestamp() / 86400.0,
+        row.side,
+        row.mode,
+        row.value,
+        row.sd,
+        row.status != "retake" or row.overruled,
+        (row.warmth, variant_key(row.variant), row.method),
+    )
+
+
+def _table(
+    series: judging.Series, dates: dict[int, str]
+) -> tuple[list[tuple[str, str]], list[tuple[str, list[judging.SessionValue | None]]]]:
+    """Columns (side, mode) and a row of session values for each assessment, newest first."""
+    columns = [(line.side, line.mode) for line in series.lines]
+    cells = {
+        (s.assessment_id, line.side, line.mode): s for line in series.lines for s in line.sessions
+    }
+    days = {s.assessment_id: s.day for line in series.lines for s in line.sessions}
+    order = sorted(days, key=lambda a: (days[a], a), reverse=True)
+    return columns, [
+        (dates.get(a, ""), [cells.get((a, side, mode)) for side, mode in columns]) for a in order
+    ]

@@ -1,0 +1,274 @@
+// The hand on the picture: dragging, nudging, the loupe. Every number comes from the server.
+(() => {
+  "use strict";
+  const form = document.getElementById("bench");
+  if (!form) return;
+  const $ = (id) => document.getElementById(id);
+  const svg = $("overlay"), photo = $("photo"), stage = $("stage"), strip = $("strip"), loupe = $("loupe"), hint = $("hint");
+  const W = Number(form.dataset.width), H = Number(form.dataset.height);
+  const marks = [...svg.querySelectorAll(".mark")];
+  const store = `dachi-marks-${form.dataset.trial}`;
+  const field = (name) => form.elements.namedItem(name);
+  const undone = [];
+  let chosen = null, drag = null, loupeOn = true;
+
+  // ---- where things are -------------------------------------------------
+  const at = (mark) => ({ x: Number(field(`${mark.dataset.name}-x`).value), y: Number(field(`${mark.dataset.name}-y`).value) });
+  const stateOf = (mark) => field(`${mark.dataset.name}-state`);
+  const unit = () => { const box = svg.getBoundingClientRect(); return Math.max(W / box.width, H / box.height); };
+  const clamp = (v, high) => Math.min(Math.max(v, 0), high);
+  const toPicture = (event) => {
+    const m = svg.getScreenCTM().inverse();
+    const p = new DOMPoint(event.clientX, event.clientY).matrixTransform(m);
+    return { x: clamp(p.x, W), y: clamp(p.y, H) };
+  };
+
+  function place(mark) {
+    const { x, y } = at(mark);
+    mark.setAttribute("transform", `translate(${x} ${y}) scale(${unit()})`);
+    const name = mark.querySelector(".name"), leader = mark.querySelector(".leader");
+    const flip = x > W * 0.86;
+    name.setAttribute("text-anchor", flip ? "end" : "start");
+    if (leader) {
+      name.setAttribute("x", flip ? -25 : 25);
+      leader.setAttribute("d", flip ? "M-8 -8 L-22 -22" : "M8 -8 L22 -22");
+    }
+  }
+
+  function drawLines() {
+    const point = (name) => at(svg.querySelector(`[data-name="${name}"]`));
+    const shown = (id) => !svg.querySelector(`[data-name="mark-${id}"]`).classList.contains("mark-absent");
+    svg.querySelectorAll(".bone").forEach((line) => {
+      const { a, b } = line.dataset;
+      line.style.display = shown(a) && shown(b) ? "" : "none";
+      const p = point(`mark-${a}`), q = point(`mark-${b}`);
+      line.setAttribute("x1", p.x); line.setAttribute("y1", p.y); line.setAttribute("x2", q.x); line.setAttribute("y2", q.y);
+    });
+    const corners = ["near_left", "near_right", "far_right", "far_left"].map((c) => point(`corner-${c}`));
+    $("mat-outline").setAttribute("points", corners.map((p) => `${p.x},${p.y}`).join(" "));
+    const [a, b] = [point("level-a"), point("level-b")], line = $("level-line");
+    line.setAttribute("x1", a.x); line.setAttribute("y1", a.y); line.setAttribute("x2", b.x); line.setAttribute("y2", b.y);
+  }
+
+  function drawAll() {
+    svg.classList.toggle("show-mat", $("mat-on").checked);
+    svg.classList.toggle("show-level", $("level-on").checked);
+    marks.forEach(place);
+    svg.querySelectorAll(".corner").forEach((m) => m.setAttribute("tabindex", $("mat-on").checked ? "0" : "-1"));
+    svg.querySelectorAll(".level").forEach((m) => m.setAttribute("tabindex", $("level-on").checked ? "0" : "-1"));
+    drawLines();
+  }
+
+  function set(mark, x, y, remember = true) {
+    if (remember) { const p = at(mark); undone.push([mark, p.x, p.y, stateOf(mark)?.value]); }
+    field(`${mark.dataset.name}-x`).value = clamp(x, W).toFixed(1);
+    field(`${mark.dataset.name}-y`).value = clamp(y, H).toFixed(1);
+    settle(mark);
+    place(mark); drawLines();
+    keepHere();
+  }
+
+  function settle(mark, as = "placed") {
+    const state = stateOf(mark);
+    if (!state) return;
+    state.value = as;
+    mark.classList.remove("mark-guess", "mark-absent", "mark-sticker", "mark-placed");
+    mark.classList.add(`mark-${as}`);
+  }
+
+  function choose(mark, focus = true) {
+    if (chosen) chosen.classList.remove("chosen");
+    chosen = mark;
+    if (!mark) { hint.textContent = ""; return; }
+    mark.classList.add("chosen");
+    svg.append(mark);
+    if (focus && document.activeElement !== mark) mark.focus({ preventScroll: true });
+    hint.textContent = (mark.getAttribute("aria-label") || "").replace(/^\d+, /, "");
+  }
+
+  // ---- the loupe --------------------------------------------------------
+  function look(mark) {
+    if (!loupeOn || !mark) { loupe.hidden = true; return; }
+    const { x, y } = at(mark), size = loupe.width, zoom = 3.5;
+    const scale = photo.naturalWidth / W, span = (size / zoom) * unit();
+    const ctx = loupe.getContext("2d");
+    loupe.hidden = false;
+    loupe.className = x < W / 2 ? "at-right" : "at-left";
+    ctx.save();
+    ctx.fillStyle = "#000"; ctx.fillRect(0, 0, size, size);
+    ctx.beginPath(); ctx.arc(size / 2, size / 2, size / 2, 0, 7); ctx.clip();
+    ctx.drawImage(photo, (x - span / 2) * scale, (y - span / 2) * scale, span * scale, span * scale, 0, 0, size, size);
+    for (const [colour, width] of [["#000c", 3], ["#ffe9a8", 1.2]]) {
+      ctx.strokeStyle = colour; ctx.lineWidth = width;
+      ctx.beginPath();
+      ctx.moveTo(size / 2 - 26, size / 2); ctx.lineTo(size / 2 - 6, size / 2); ctx.moveTo(size / 2 + 6, size / 2); ctx.lineTo(size / 2 + 26, size / 2);
+      ctx.moveTo(size / 2, size / 2 - 26); ctx.lineTo(size / 2, size / 2 - 6); ctx.moveTo(size / 2, size / 2 + 6); ctx.lineTo(size / 2, size / 2 + 26);
+      ctx.stroke();
+    }
+    ctx.restore();
+  }
+
+  // ---- readings: at most one question under way, always the newest asked last --
+  let asking = false, again = false, resting = false, retry = 0;
+  async function ask(rest) {
+    resting = resting || rest;
+    if (asking) { again = true; return; }
+    asking = true;
+    const body = new FormData(form);
+    if (resting) body.append("rest", "1");
+    resting = false;
+    strip.classList.add("waiting");
+    try {
+      const answer = await fetch(form.dataset.read, { method: "POST", body, headers: { "X-Fragment": "1" }, redirect: "error" });
+      const text = await answer.text();
+      if (answer.status === 401) { $("connection").innerHTML = text; const link = document.querySelector("[data-sign-in]"); link.href += `?next=${encodeURIComponent(location.pathname)}`; }
+      else if (answer.ok) { $("connection").replaceChildren(); show(text); retry = 0; }
+      else $("connection").innerHTML = text;
+    } catch {
+      $("connection").innerHTML = '<div class="notice notice-retake">No connection. Your marks are kept here; the readings follow when it is back.</div>';
+      retry = Math.min(retry + 1, 5);
+      resting = resting || rest;
+      setTimeout(() => ask(true), 800 * retry);
+    } finally {
+      asking = false;
+      strip.classList.remove("waiting");
+      if (again) { again = false; ask(false); }
+    }
+  }
+  function show(text) {
+    const page = new DOMParser().parseFromString(text, "text/html");
+    $("fan").innerHTML = page.querySelector("[data-part=overlay] svg").innerHTML;
+    strip.replaceChildren(page.querySelector("[data-part=strip]"));
+  }
+
+  // ---- what survives a lost session or a closed browser --------------------
+  function keepHere() {
+    const body = {};
+    for (const [k, v] of new FormData(form)) if (k !== "csrf_token" && k !== "once_key") body[k] = v;
+    localStorage.setItem(store, JSON.stringify(body));
+  }
+  function bringBack() {
+    const kept = form.dataset.kept;
+    if (kept) localStorage.removeItem(`dachi-marks-${kept}`);
+    let body = null;
+    try { body = JSON.parse(localStorage.getItem(store)); } catch { body = null; }
+    if (!body) return;
+    if (body.seen !== form.dataset.seen) { localStorage.removeItem(store); return; }
+    for (const [k, v] of Object.entries(body)) {
+      const input = field(k);
+      if (input && input.type !== "checkbox" && input.type !== "hidden") input.value = v;
+      if (k.endsWith("-state") && input) {
+        input.value = v;
+        const mark = svg.querySelector(`[data-name="${k.slice(0, -6)}"]`);
+        if (mark) settle(mark, v);
+      }
+    }
+    $("mat-on").checked = body.mat === "on";
+    $("level-on").checked = body.level === "on";
+    hint.textContent = "Your unsaved marks are back.";
+    ask(true);
+  }
+
+  // ---- hands ----------------------------------------------------------------
+  svg.addEventListener("pointerdown", (event) => {
+    if (event.button) return;
+    const p = toPicture(event);
+    let mark = event.target.closest(".mark");
+    if (mark || chosen) {
+      // Of overlapping rings the nearest to the finger is meant.
+      const near = marks.filter((m) => getComputedStyle(m).display !== "none")
+        .map((m) => ({ m, d: Math.hypot(at(m).x - p.x, at(m).y - p.y) })).sort((a, b) => a.d - b.d)[0];
+      mark = near && near.d < 30 * unit() ? near.m : mark;
+    }
+    if (!mark) { choose(null); loupe.hidden = true; return; }
+    event.preventDefault();
+    choose(mark);
+    const from = at(mark);
+    undone.push([mark, from.x, from.y, stateOf(mark)?.value]);
+    drag = { mark, dx: from.x - p.x, dy: from.y - p.y, id: event.pointerId, moved: false };
+    svg.setPointerCapture(event.pointerId);
+    mark.classList.add("dragging");
+    look(mark);
+  });
+  svg.addEventListener("pointermove", (event) => {
+    if (!drag || event.pointerId !== drag.id) return;
+    const p = toPicture(event);
+    drag.moved = true;
+    set(drag.mark, p.x + drag.dx, p.y + drag.dy, false);
+    look(drag.mark);
+    ask(false);
+  });
+  const drop = (event) => {
+    if (!drag || event.pointerId !== drag.id) return;
+    drag.mark.classList.remove("dragging");
+    if (drag.moved) ask(true); else undone.pop();
+    drag = null;
+  };
+  svg.addEventListener("pointerup", drop);
+  svg.addEventListener("pointercancel", drop);
+  marks.forEach((mark) => {
+    mark.addEventListener("focus", () => { if (!drag) { choose(mark, false); look(mark); } });
+  });
+
+  const ARROWS = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] };
+  const toggle = (box) => { box.checked = !box.checked; box.dispatchEvent(new Event("change", { bubbles: true })); };
+  document.addEventListener("keydown", (event) => {
+    if ($("keys").open || event.ctrlKey || event.metaKey || event.altKey) return;
+    const inField = event.target.closest("input:not([type=checkbox]), textarea, select, button, a, summary");
+    if (inField && !event.target.closest(".mark")) return;
+    const step = ARROWS[event.key];
+    if (step && chosen) {
+      event.preventDefault();
+      const k = event.shiftKey ? 10 : 1, p = at(chosen);
+      set(chosen, p.x + k * step[0], p.y + k * step[1]);
+      look(chosen);
+      clearTimeout(nudge); nudge = setTimeout(() => ask(true), 90);
+      return;
+    }
+    if (/^[1-9]$/.test(event.key)) {
+      const mark = svg.querySelector(`.mark[aria-label^="${event.key}, "]`);
+      if (mark) {
+        if (mark.classList.contains("mark-absent")) { settle(mark, "guess"); place(mark); drawLines(); }
+        choose(mark); look(mark);
+      }
+      return;
+    }
+    switch (event.key) {
+      case " ":
+        if (chosen) { event.preventDefault(); settle(chosen); keepHere(); ask(true); }
+        break;
+      case "Enter": event.preventDefault(); form.requestSubmit($("accept")); break;
+      case "[": $("previous")?.click(); break;
+      case "]": $("following")?.click(); break;
+      case "m": toggle($("mat-on")); break;
+      case "v": toggle($("level-on")); break;
+      case "l": loupeOn = !loupeOn; look(chosen); break;
+      case "z": {
+        const last = undone.pop();
+        if (last) { set(last[0], last[1], last[2], false); if (last[3]) settle(last[0], last[3]); choose(last[0]); ask(true); }
+        break;
+      }
+      case "?": $("keys").showModal(); break;
+      case "Escape": choose(null); loupe.hidden = true; document.activeElement.blur(); break;
+      default:
+    }
+  });
+  let nudge = 0;
+  $("keys-open").addEventListener("click", () => $("keys").showModal());
+  for (const box of [$("mat-on"), $("level-on")]) {
+    box.addEventListener("change", () => {
+      drawAll(); keepHere(); ask(true);
+      if (box.checked) choose(svg.querySelector(box.id === "mat-on" ? ".corner" : ".level"));
+    });
+  }
+  form.querySelector(".numbers").addEventListener("change", (event) => {
+    const mark = svg.querySelector(`[data-name="${event.target.name.slice(0, -2)}"]`);
+    if (mark) { settle(mark); place(mark); drawLines(); keepHere(); ask(true); }
+  });
+  $("facing")?.addEventListener("change", () => { keepHere(); ask(true); });
+  window.addEventListener("resize", drawAll);
+  photo.addEventListener("load", drawAll);
+  if (form.dataset.kept) localStorage.removeItem(`dachi-marks-${form.dataset.kept}`);
+  bringBack();
+  drawAll();
+})();

@@ -1,0 +1,78 @@
+// Small comforts on every page; nothing here is needed for the work itself.
+(() => {
+  "use strict";
+  const $ = (selector, from = document) => from.querySelector(selector);
+  const typing = (target) => target.closest("input, textarea, select, [contenteditable]");
+
+  document.addEventListener("keydown", (event) => {
+    if (event.key === "/" && !typing(event.target)) {
+      const jump = $("#jump");
+      if (jump) { event.preventDefault(); jump.focus(); }
+    }
+    if (event.key === "Escape" && event.target.id === "jump") {
+      $("#jump-list").replaceChildren();
+      event.target.value = "";
+    }
+    if (event.key === "Enter" && event.target.id === "jump") {
+      const first = $("#jump-list a");
+      if (first) { event.preventDefault(); first.click(); }
+    }
+  });
+
+  // A form is sent once, however often its button is pressed.
+  document.addEventListener("submit", (event) => {
+    const form = event.target;
+    if (form.method !== "post" || form.hasAttribute("hx-post")) return;
+    if (form.dataset.sent) { event.preventDefault(); return; }
+    form.dataset.sent = "1";
+    setTimeout(() => delete form.dataset.sent, 8000);
+  });
+  window.addEventListener("pageshow", () => {
+    document.querySelectorAll("form[data-sent]").forEach((form) => delete form.dataset.sent);
+  });
+
+  // The sheet of shots: empty places choose where the next photograph goes.
+  document.querySelectorAll(".empty-shot").forEach((button) => {
+    button.addEventListener("click", () => {
+      const [side, mode, number] = button.dataset.place.split("|");
+      for (const [name, value] of Object.entries({ side, mode, number })) {
+        const radio = $(`#upload [name="${name}"][value="${value}"]`);
+        if (radio) radio.checked = true;
+      }
+      document.querySelectorAll(".empty-shot.chosen").forEach((b) => b.classList.remove("chosen"));
+      button.classList.add("chosen");
+      $("#photo").focus();
+      $("#taker-head").scrollIntoView({ block: "nearest" });
+    });
+  });
+
+  // A marking that was saved needs no copy on this device any more.
+  const kept = new URLSearchParams(location.search).get("kept");
+  if (kept) localStorage.removeItem(`dachi-marks-${kept}`);
+
+  const drop = $("#drop");
+  if (drop) {
+    const input = $("#photo");
+    const camera = $("#photo-camera");
+    const say = (files) => { $("#drop-name").textContent = [...files].map((f) => f.name).join(", "); };
+    const over = (event) => { event.preventDefault(); drop.classList.add("over"); };
+    drop.addEventListener("dragenter", over);
+    drop.addEventListener("dragover", over);
+    drop.addEventListener("dragleave", () => drop.classList.remove("over"));
+    drop.addEventListener("drop", (event) => {
+      event.preventDefault();
+      drop.classList.remove("over");
+      if (event.dataTransfer.files.length) { input.files = event.dataTransfer.files; say(input.files); }
+    });
+    input.addEventListener("change", () => { camera.value = ""; say(input.files); });
+    camera.addEventListener("change", () => {
+      if (!camera.files.length) return;
+      input.value = "";
+      say(camera.files);
+      $("#upload button[type=submit]").click();
+    });
+    document.addEventListener("htmx:sendError", () => {
+      $("#taker-notice").innerHTML = '<div class="notice notice-retake" role="alert">The connection was lost. The photograph is still chosen here: press the button again once it is back.</div>';
+    });
+  }
+})();
