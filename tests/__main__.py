@@ -6,7 +6,7 @@ import unittest
 
 def main() -> int:
     suite = unittest.defaultTestLoader.discover("tests", top_level_dir=".")
-    result = unittest.TextTestRunner(verbosity=1, durations=8).run(suite)
+    result = unittest.TextTestRunner(verbosity=1).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)
     print(f"{passed} passed, {failed} failed, {len(result.skipped)} skipped")

@@ -249,19 +249,37 @@ def _fits(
     for start in starts:
         f = focal_in_px(start, width, height)
         k = np.array([[f, 0, centre[0]], [0, f, centre[1]], [0, 0, 1.0]])
-        try:
-            _, rvecs, tvecs, _ = cv2.solvePnPGeneric(
-                world, image, k, np.zeros(5), flags=cv2.SOLVEPNP_IPPE
-            )
-        except cv2.error:
-            continue
-        for rvec, tvec in zip(rvecs, tvecs, strict=True):
-            camera = Camera(rotation_from(rvec.ravel()), tvec.ravel().astype(float), f, centre)
+        for rvec, tvec in _planar_poses(world, image, k):
+            camera = Camera(rotation_from(rvec), tvec.astype(float), f, centre)
             fit = _refine(camera, world, image, sd, prior_log, prior_sd)
             if fit is not None and _sees_mat(fit.camera, world):
                 found.append(fit)
     found.sort(key=lambda fit: fit.chi2)
     return found
+
+
+def _planar_poses(world: Array, image: Array, k: Array) -> list[tuple[Array, Array]]:
+    """Both solutions of the planar pose problem.
+
+    Perfectly symmetric corners can divide zero by zero in the solver; a twentieth of a
+    pixel's asymmetry avoids it, and the fit that follows uses the true corners.
+    """
+    for shake in (0.0, 0.05):
+        shaken = image + shake * np.array([[1, 0], [0, 1], [-1, 0], [0.5, -1]])
+        try:
+            _, rvecs, tvecs, _ = cv2.solvePnPGeneric(
+                world, shaken, k, np.zeros(5), flags=cv2.SOLVEPNP_IPPE
+            )
+        except cv2.error:
+            return []
+        found = [
+            (r.ravel(), t.ravel())
+            for r, t in zip(rvecs, tvecs, strict=True)
+            if np.isfinite(r).all() and np.isfinite(t).all()
+        ]
+        if found:
+            return found
+    return []
 
 
 def _sees_mat(camera: Camera, world: Array) -> bool:

@@ -62,7 +62,12 @@ class Batch:
     def mean_sd(self, values: Array) -> tuple[float, float]:
         """Value and standard deviation of an evaluated batch, shape (2n + 1,)."""
         g = self.gradient(values)
-        variance = float(g @ self.covariance @ g)
+        n = len(self.shift)
+        full = np.broadcast_to(values, (2 * n + 1,))
+        # Second-order part of each nuisance alone: Var(h z^2 / 2) = h^2 / 2.
+        bend = full[1 : n + 1] + full[n + 1 :] - 2.0 * full[0]
+        curved = float(np.sum((bend * np.diag(self.covariance)) ** 2)) / 2.0
+        variance = float(g @ self.covariance @ g) + curved
         return float(values[0] + g @ self.shift), math.sqrt(max(variance, 0.0))
 
 

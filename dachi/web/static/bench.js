@@ -81,7 +81,6 @@
     chosen = mark;
     if (!mark) { hint.textContent = ""; return; }
     mark.classList.add("chosen");
-    svg.append(mark);
     if (focus && document.activeElement !== mark) mark.focus({ preventScroll: true });
     hint.textContent = (mark.getAttribute("aria-label") || "").replace(/^\d+, /, "");
   }

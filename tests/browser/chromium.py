@@ -1,0 +1,85 @@
+"""Real pages in headless Chromium."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+from typing import Any, ClassVar
+
+from playwright.sync_api import Browser, ConsoleMessage, Page, Playwright, sync_playwright
+
+from tests.support import PASSWORD, Served
+
+AXE = Path(__file__).parents[1] / "vendor" / "axe.min.js"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+class InChromium(Served):
+    """A page on the served application; console errors fail the test."""
+
+    playwright: ClassVar[Playwright]
+    browser: ClassVar[Browser]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        path = os.environ.get("CHROMIUM") or shutil.which("chromium")
+        if path is None:
+            raise RuntimeError("chromium is missing: run make test, or name it with CHROMIUM=")
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path=path, args=FLAGS)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.playwright.stop()
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.complaints: list[str] = []
+        self.expected_complaints: tuple[str, ...] = ()
+        self.page = self.open(1280, 800)
+
+    def open(self, width: int, height: int, **more: Any) -> Page:
+        context = self.browser.new_context(viewport={"width": width, "height": height}, **more)
+        self.addCleanup(context.close)
+        page = context.new_page()
+        page.set_default_timeout(15_000)
+        page.on("console", self._heard)
+        page.on("pageerror", lambda error: self.complaints.append(str(error)))
+        return page
+
+    def _heard(self, message: ConsoleMessage) -> None:
+        if message.type == "error":
+            self.complaints.append(message.text)
+
+    def tearDown(self) -> None:
+        heard = [c for c in self.complaints if not any(e in c for e in self.expected_complaints)]
+        self.assertEqual(heard, [], "the console complained")
+        super().tearDown()
+
+    def sign_in(self, page: Page | None = None) -> None:
+        page = page or self.page
+        page.goto(f"{self.base}/sign-in")
+        page.fill("#email", "coach@quay.example")
+        page.fill("#password", PASSWORD)
+        page.click("main button[type=submit]")
+        page.wait_for_url(f"{self.base}/")
+
+    def serious_issues(self, page: Page) -> list[str]:
+        """Serious and critical findings of axe-core on the page as it stands."""
+        page.evaluate(AXE.read_text("utf-8"))
+        found = page.evaluate(
+            "async () => (await axe.run(document, {runOnly: ['wcag2a','wcag2aa','wcag21aa',"
+            "'wcag22aa','best-practice']})).violations.map(v => [v.impact, v.id,"
+            " v.nodes.map(n => n.target.join(' ') + ': ' + n.failureSummary).join(' | ')])"
+        )
+        return [f"{i}: {n} {where}" for i, n, where in found if i in ("serious", "critical")]

@@ -1,0 +1,254 @@
+"""From signing in to a ring on the chart, as a coach does it."""
+
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from dachi.store import assessments
+from tests.browser.chromium import InChromium
+from tests.support import LEG_RAISE, rendered
+
+
+def seed_visit(case: InChromium) -> int:
+    """An assessment with one rendered photograph waiting to be marked; returns the trial."""
+    data, truth = rendered()
+    with case.app.app_context():
+        from dachi.photos.ingest import take_in
+        from dachi.store import photos, positions
+
+        aid = assessments.add(
+            case.db, case.coach.id, case.pid, taken_at="2026-11-20T09:00", warmth="warm"
+        )
+        taken = take_in(data, case.folder)
+        photo = photos.add(
+            case.db,
+            case.coach.id,
+            sha256=taken.sha256,
+            source_sha256=taken.source_sha256,
+            width=taken.width,
+            height=taken.height,
+            focal_35mm=taken.focal_35mm,
+            taken_at=None,
+            origin="simulated",
+            truth=truth,
+        )
+        position = positions.for_photo(case.db, aid, "side", taken.width, taken.height)
+        return assessments.add_trial(
+            case.db,
+            case.coach.id,
+            aid,
+            photo,
+            pose=LEG_RAISE,
+            side="left",
+            mode="passive",
+            variant={"resting_leg": "straight"},
+            number=1,
+            position_id=position,
+        )
+
+
+def screen_point(page: Page, x: float, y: float) -> tuple[float, float]:
+    """Where a picture point lies on the screen."""
+    found = page.evaluate(
+        "([x, y]) => { const p = new DOMPoint(x, y).matrixTransform("
+        "document.getElementById('overlay').getScreenCTM()); return [p.x, p.y]; }",
+        [x, y],
+    )
+    return found[0], found[1]
+
+
+def drag(page: Page, name: str, to: tuple[float, float]) -> None:
+    ring = page.locator(f'[data-name="{name}"]')
+    start = page.evaluate(
+        "name => ['x', 'y'].map(a => Number(document.forms.bench.elements[`${name}-${a}`].value))",
+        name,
+    )
+    ring.evaluate("m => m.parentNode.append(m)")
+    page.mouse.move(*screen_point(page, *start))
+    page.mouse.down()
+    page.mouse.move(*screen_point(page, to[0] + 7, to[1] - 5), steps=3)
+    page.mouse.move(*screen_point(page, *to), steps=2)
+    page.mouse.up()
+
+
+def value_of(page: Page, measure: str = "hip_flexion") -> float:
+    return float(page.locator(f'#strip [data-measure="{measure}"]').get_attribute("data-value"))
+
+
+class Journey(InChromium):
+    def test_drag_every_mark_and_see_the_ring(self) -> None:
+        page = self.page
+        data, truth = rendered()
+        self.sign_in()
+        page.get_by_role("link", name="New assessment").click()
+        page.fill("#taken_at", "2026-11-21T10:00")
+        page.get_by_role("button", name="Open and photograph").click()
+        page.locator('[data-place="left|passive|1"]').click()
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "leg.jpg"
+            path.write_bytes(data)
+            page.set_input_files("#photo", path)
+            page.get_by_role("button", name="Add and mark it").click()
+            page.wait_for_url("**/t/*")
+        # Wrong places first: every mark far from its joint, out of each other's way.
+        wrong = {k: (150.0 + 160 * i, 120.0) for i, k in enumerate(truth["marks_px"]) if i < 6}
+        for name, place in wrong.items():
+            drag(page, f"mark-{name}", place)
+        expect(page.locator("#strip .guesses")).to_be_empty()
+        for name in wrong:
+            drag(page, f"mark-{name}", tuple(truth["marks_px"][name]))
+        page.keyboard.press("m")
+        for name, corner in truth["corners_px"].items():
+            drag(page, f"corner-{name}", tuple(corner))
+        expect(page.locator("#strip .calibration")).to_contain_text("Camera turned 9°")
+        self.assertAlmostEqual(value_of(page), truth["true_value_deg"], delta=1.0)
+        page.get_by_role("button", name="Accept").click()
+        page.wait_for_url("**/p/*")
+        ring = page.locator(".c-ring.c-left.c-passive")
+        expect(ring).to_have_count(1)
+        self.assertAlmostEqual(
+            float(ring.get_attribute("data-value")), truth["true_value_deg"], delta=1.0
+        )
+        page.locator("a.c-session").first.click()
+        page.wait_for_url("**/t/*")
+        expect(page.locator("#fan .fan-rim")).to_have_count(1)
+
+    def test_keyboard_alone(self) -> None:
+        page = self.page
+        tid = seed_visit(self)
+        _, truth = rendered()
+        page.goto(f"{self.base}/sign-in")
+        page.locator("#email").focus()
+        page.keyboard.type("coach@quay.example")
+        page.keyboard.press("Tab")
+        page.keyboard.type("a few words in a row")
+        page.keyboard.press("Enter")
+        page.wait_for_url(f"{self.base}/")
+        page.goto(f"{self.base}/t/{tid}")
+        page.wait_for_load_state("networkidle")
+
+        def walk(name: str, target: tuple[float, float]) -> None:
+            for axis, goal, minus, plus in (
+                ("x", target[0], "ArrowLeft", "ArrowRight"),
+                ("y", target[1], "ArrowUp", "ArrowDown"),
+            ):
+                now = float(page.locator(f'[name="{name}-{axis}"]').input_value())
+                key = plus if goal > now else minus
+                tens, ones = divmod(round(abs(goal - now)), 10)
+                for _ in range(tens):
+                    page.keyboard.press(f"Shift+{key}")
+                for _ in range(ones):
+                    page.keyboard.press(key)
+
+        for number, name in enumerate(list(truth["marks_px"])[:6], start=1):
+            page.keyboard.press(str(number))
+            walk(f"mark-{name}", tuple(truth["marks_px"][name]))
+            page.keyboard.press("Space")
+        page.keyboard.press("m")
+        for i, (name, corner) in enumerate(truth["corners_px"].items()):
+            if i:
+                page.locator(f'[data-name="corner-{name}"]').focus()
+            walk(f"corner-{name}", tuple(corner))
+        expect(page.locator("#strip .guesses")).to_be_empty()
+        expect(page.locator("#strip .calibration")).to_contain_text("Camera turned 9°")
+        self.assertAlmostEqual(value_of(page), truth["true_value_deg"], delta=1.0)
+        page.keyboard.press("Enter")
+        page.wait_for_url("**/p/*")
+        expect(page.locator(".c-ring.c-left.c-passive")).to_have_count(1)
+
+    def test_tab_walks_the_marks(self) -> None:
+        tid = seed_visit(self)
+        self.sign_in()
+        self.page.goto(f"{self.base}/t/{tid}")
+        self.page.keyboard.press("1")
+        first = self.page.evaluate("document.activeElement.dataset.name")
+        self.page.keyboard.press("Tab")
+        second = self.page.evaluate("document.activeElement.dataset.name")
+        self.assertEqual(first, "mark-shoulder")
+        self.assertTrue(second.startswith("mark-") and second != first, second)
+
+    def test_five_pages_are_accessible_in_both_themes(self) -> None:
+        tid = seed_visit(self)
+        self.sign_in()
+        page = self.page
+        page.goto(f"{self.base}/t/{tid}")
+        aid = page.locator(".strip-who").get_attribute("href").split("?")[0]
+        paths = ["/", f"/p/{self.pid}", f"/p/{self.pid}/record", aid, f"/t/{tid}"]
+        for theme in ("light", "dark"):
+            page.context.add_cookies([{"name": "theme", "value": theme, "url": self.base}])
+            for path in paths:
+                with self.subTest(theme=theme, path=path):
+                    page.goto(self.base + path)
+                    page.wait_for_load_state("networkidle")
+                    self.assertEqual(self.serious_issues(page), [])
+
+    def test_phone_bench_fits(self) -> None:
+        tid = seed_visit(self)
+        phone = self.open(390, 844, has_touch=True, is_mobile=True)
+        self.sign_in(phone)
+        for path in (f"/t/{tid}", f"/p/{self.pid}", "/"):
+            phone.goto(self.base + path)
+            width = phone.evaluate("document.documentElement.scrollWidth")
+            self.assertLessEqual(width, 390, path)
+
+
+class Interruptions(InChromium):
+    """Marks outlive whatever happens around them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.tid = seed_visit(self)
+        self.sign_in()
+        self.page.goto(f"{self.base}/t/{self.tid}")
+        self.page.wait_for_load_state("networkidle")
+
+    def field(self, name: str) -> float:
+        return float(self.page.locator(f'[name="{name}"]').input_value())
+
+    def test_session_expired_in_the_middle(self) -> None:
+        self.expected_complaints = ("401",)
+        page = self.page
+        page.context.clear_cookies(name="dachi")
+        drag(page, "mark-knee", (500.0, 300.0))
+        expect(page.locator("#connection")).to_contain_text("Your marks are kept")
+        page.get_by_role("link", name="Sign in and go on").click()
+        page.fill("#email", "coach@quay.example")
+        page.fill("#password", "a few words in a row")
+        page.click("main button[type=submit]")
+        page.wait_for_url(f"**/t/{self.tid}")
+        self.assertAlmostEqual(self.field("mark-knee-x"), 500.0, delta=2)
+        expect(page.locator("#hint")).to_contain_text("unsaved marks are back")
+
+    def test_lost_connection_while_dragging(self) -> None:
+        self.expected_complaints = ("ERR_INTERNET_DISCONNECTED", "Failed to load")
+        page = self.page
+        before = value_of(page)
+        page.context.set_offline(True)
+        drag(page, "mark-knee", (430.0, 420.0))
+        expect(page.locator("#connection")).to_contain_text("No connection")
+        self.assertEqual(value_of(page), before)
+        page.context.set_offline(False)
+        expect(page.locator("#connection")).to_be_empty()
+        self.assertAlmostEqual(self.field("mark-knee-x"), 430.0, delta=2)
+        self.assertNotEqual(value_of(page), before)
+
+    def test_double_click_on_save_keeps_one_marking(self) -> None:
+        page = self.page
+        for n in range(1, 7):
+            page.keyboard.press(str(n))
+            page.keyboard.press("Space")
+        expect(page.locator("#strip .guesses")).to_be_empty()
+        page.locator("#accept").dblclick()
+        page.wait_for_url("**/p/*")
+        (count,) = self.db.execute("SELECT count(*) FROM marking").fetchone()
+        self.assertEqual(count, 1)
+
+    def test_delete_and_undo(self) -> None:
+        page = self.page
+        page.locator(".strip-who").click()
+        page.get_by_role("button", name="Delete left passive trial 1").click()
+        expect(page.locator("#messages")).to_contain_text("Deleted: left passive, trial 1")
+        expect(page.locator(".shot")).to_have_count(0)
+        page.get_by_role("button", name="Undo").click()
+        expect(page.locator(".shot")).to_have_count(1)

@@ -1,0 +1,178 @@
+"""Arrangements shared by the tests: posed scenes, small pictures, a running application."""
+
+from __future__ import annotations
+
+import functools
+import io
+import tempfile
+import threading
+import unittest
+from collections.abc import Mapping
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PIL import Image as Pictures
+
+from dachi.core.camera import Mat
+from dachi.core.scene import Image, Scene
+from dachi.data import catalogue
+from dachi.devices.camera import Shot, Stage, photograph, set_up
+from dachi.store import accounts, practitioners
+from dachi.store.database import connect
+from dachi.web.app import create_app
+
+PASSWORD = "a few words in a row"
+LEG_RAISE = "supine-leg-raise"
+
+
+def staged(pose_id: str, shot: Shot) -> Stage:
+    return set_up(catalogue().pose(pose_id), shot)
+
+
+def scene_of(
+    pose_id: str,
+    shot: Shot,
+    *,
+    mode: str = "passive",
+    mat: bool = True,
+    noise: np.random.Generator | None = None,
+    mark_sd: float = 3.0,
+    corner_sd: float = 2.0,
+    marks: Mapping[str, tuple[float, float]] | None = None,
+    **more: Any,
+) -> Scene:
+    """A scene of the posed figure, clicked exactly or with the given scatter (px)."""
+    stage = staged(pose_id, shot)
+
+    def click(p: tuple[float, float], sd: float) -> tuple[float, float]:
+        if noise is None:
+            return p
+        return (p[0] + float(noise.normal(0, sd)), p[1] + float(noise.normal(0, sd)))
+
+    pose = catalogue().pose(pose_id)
+    found = {k: click(stage.marks_px[k], mark_sd) for k in pose.required}
+    corners = {k: click(p, corner_sd) for k, p in stage.corners_px.items()}
+    settings: dict[str, Any] = {
+        "segments_cm": shot.body.segments_cm,
+        "mark_sd_px": mark_sd,
+        "variant": pose.default_variant(),
+    } | more
+    return Scene(
+        pose=pose_id,
+        side=shot.side,
+        mode=mode,
+        image=Image(shot.width, shot.height, shot.focal_35mm),
+        marks=found | dict(marks or {}),
+        mat=Mat(*shot.mat_cm, corners) if mat else None,
+        **settings,
+    )
+
+
+@functools.lru_cache(maxsize=8)
+def rendered(
+    side: str = "left", value: float = 76.0, seed: int = 3, stickers: bool = False, yaw: float = 9.0
+) -> tuple[bytes, dict[str, Any]]:
+    """A rendered leg raise and its truth, made once for all tests."""
+    shot = Shot(side, value, yaw_deg=yaw, seed=seed, stickers=stickers)
+    return photograph(catalogue().pose(LEG_RAISE), shot, datetime(2026, 11, 24, 9, 30))
+
+
+def plain_picture(
+    width: int = 640, height: int = 480, kind: str = "JPEG", mode: str = "RGB", **save: Any
+) -> bytes:
+    """A small gradient picture in any format Pillow writes."""
+    ramp = np.linspace(0, 255, width * height, dtype=np.uint8).reshape(height, width)
+    out = io.BytesIO()
+    Pictures.fromarray(ramp).convert(mode).save(out, kind, **save)
+    return out.getvalue()
+
+
+class Studio(unittest.TestCase):
+    """A data folder with one coach (and, on asking, others), and the application on it."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory(prefix="dachi-test-")
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.app = create_app(self.folder, testing=True)
+        self.db = connect(self.folder)
+        self.addCleanup(self.db.close)
+        self.coach = accounts.add(self.db, "coach@quay.example", "Wenna", PASSWORD)
+        self.pid = practitioners.add(
+            self.db, self.coach.id, "Runa", height_cm=170.0, thigh_cm=41.7, shin_cm=41.8
+        )
+
+
+class Pages(Studio):
+    """The application driven through its test client, CSRF protection left on."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        from dachi.web.security import limiter
+
+        limiter.reset()
+        self.client = self.app.test_client()
+
+    def token(self, path: str = "/sign-in") -> str:
+        page = self.client.get(path, follow_redirects=True).get_data(as_text=True)
+        return page.split('name="csrf-token" content="')[1].split('"')[0]
+
+    def sign_in(self, email: str = "coach@quay.example", password: str = PASSWORD) -> Any:
+        data = {"email": email, "password": password, "csrf_token": self.token()}
+        return self.client.post("/sign-in", data=data)
+
+    def post(self, path: str, data: dict[str, Any] | None = None, **more: Any) -> Any:
+        body = {"csrf_token": self.token("/")} | (data or {})
+        return self.client.post(path, data=body, **more)
+
+    def text(self, answer: Any) -> str:
+        return str(answer.get_data(as_text=True))
+
+    def new_assessment(self, at: str = "2026-11-20T09:00", warmth: str = "warm") -> int:
+        answer = self.post(f"/p/{self.pid}/assess", {"taken_at": at, "warmth": warmth})
+        return int(answer.headers["Location"].rsplit("/", 1)[1])
+
+    def upload(self, aid: int, data: bytes, name: str = "leg.jpg", **place: Any) -> Any:
+        form: dict[str, Any] = {
+            "pose": LEG_RAISE,
+            "side": "left",
+            "mode": "passive",
+            "number": "1",
+            "photo": (io.BytesIO(data), name),
+        } | place
+        return self.post(f"/a/{aid}/photos", form, content_type="multipart/form-data")
+
+    def marks_form(self, truth: Mapping[str, Any], **changes: Any) -> dict[str, Any]:
+        """The bench's form with every mark on the truth and the mat's corners on."""
+        form: dict[str, Any] = {"mat": "on", "seen": "0"}
+        for name, (x, y) in truth["marks_px"].items():
+            if name in catalogue().pose(truth["pose"]).required:
+                form |= {f"mark-{name}-x": x, f"mark-{name}-y": y, f"mark-{name}-state": "placed"}
+        for name, (x, y) in truth["corners_px"].items():
+            form |= {f"corner-{name}-x": x, f"corner-{name}-y": y}
+        return form | changes
+
+
+class Served(Studio):
+    """The application behind a real server on a free port."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        from waitress.server import create_server
+
+        from dachi.web.security import limiter
+
+        limiter.reset()
+        self.server = create_server(self.app, host="127.0.0.1", port=0, threads=4)
+        self.base = f"http://127.0.0.1:{self.server.effective_port}"
+        thread = threading.Thread(target=self.server.run, daemon=True)
+        thread.start()
+
+        def stop() -> None:
+            self.server.task_dispatcher.shutdown(timeout=5)
+            self.server.close()
+            thread.join(timeout=5)
+
+        self.addCleanup(stop)
