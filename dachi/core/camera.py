@@ -191,7 +191,7 @@ def solve_mat(
         turned = _fits(
             mat_points(mat.width_cm, mat.length_cm, view), image, width, height, focal_35mm, sd
         )
-        if turned and turned[0].chi2 < best.chi2 / 10:
+        if turned and turned[0].chi2 < min(best.chi2 / 10, 10 * CORNER_CHI2):
             edge = "a long edge" if view == "side" else "a short end"
             raise CameraError(
                 f"the corners fit a mat lying the other way: in this view the near edge is {edge}"
@@ -273,7 +273,7 @@ def _planar_poses(world: Array, image: Array, k: Array) -> list[tuple[Array, Arr
         except cv2.error:
             return []
         found = [
-            (r.ravel(), t.ravel())
+            (np.asarray(r, dtype=float).ravel(), np.asarray(t, dtype=float).ravel())
             for r, t in zip(rvecs, tvecs, strict=True)
             if np.isfinite(r).all() and np.isfinite(t).all()
         ]
@@ -378,8 +378,8 @@ def _refuse_impossible_corners(image: Array, width: int, height: int) -> None:
     a, b = nxt - image, after - nxt
     turns = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
     area = 0.5 * float(np.sum(image[:, 0] * nxt[:, 1] - nxt[:, 0] * image[:, 1]))
-    perimeter = float(np.hypot(*(nxt - image).T).sum())
-    if abs(area) < 2e-3 * perimeter**2 / 4 and np.ptp(np.sign(turns)) == 0:
+    longest = float(np.hypot(*(nxt - image).T).max())
+    if abs(area) / longest < 0.008 * longer and np.ptp(np.sign(turns)) == 0:
         raise CameraError(
             "the four corners lie nearly on a line: raise the camera until the mat shows as an area"
         )

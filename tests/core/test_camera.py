@@ -59,7 +59,7 @@ class Recovered(unittest.TestCase):
         self.assertIn("the mat suggests", fit.warnings[0])
 
     def test_focal_length_assumed_when_seen_squarely_from_low(self) -> None:
-        cam = stand(yaw=0, pitch=-3, focal=30, height=40, distance=900)
+        cam = stand(yaw=0, pitch=-9, focal=30, height=150, distance=900)
         fit = solve_mat(Mat(183, 61, corners_from(cam)), "side", *SIZE, None, 3.0)
         self.assertIn("assumed", fit.warnings[0])
 

@@ -1,0 +1,160 @@
+"""Rows belong to their coach; corrections add; conflicts are said."""
+
+import sqlite3
+import tempfile
+import unittest
+from pathlib import Path
+
+from dachi.core.scene import Reading, Result
+from dachi.store import accounts, assessments, database, markings, photos, positions, practitioners
+from dachi.store.database import Conflict, StoreError
+from dachi.store.markings import Marking
+from tests.support import LEG_RAISE, Studio
+
+
+class Kept(Studio):
+    def setUp(self) -> None:
+        super().setUp()
+        self.other = accounts.add(self.db, "other@quay.example", "Oska", "another long password")
+        self.aid = assessments.add(
+            self.db, self.coach.id, self.pid, taken_at="2026-11-01T09:00", warmth="warm"
+        )
+        self.tid = self.trial("a" * 64)
+
+    def trial(self, source: str, number: int = 1, mode: str = "passive", **more: object) -> int:
+        photo = photos.add(
+            self.db, self.coach.id, sha256=source, source_sha256=source, width=1280, height=960,
+            focal_35mm=26.0, taken_at=None, origin="upload",
+        )  # fmt: skip
+        position = positions.for_photo(self.db, self.aid, "side", 1280, 960)
+        return assessments.add_trial(
+            self.db, self.coach.id, self.aid, photo, pose=LEG_RAISE, side="left", mode=mode,
+            variant={}, number=number, position_id=position, **more,
+        )  # fmt: skip
+
+    def mark(self, value: float, **more: object) -> int:
+        reading = Reading("hip_flexion", "hip flexion", "deg", value, 1.0, value, value, True)
+        result = Result("", "mat", LEG_RAISE, (reading,), (), None, ())
+        marking = Marking({"hip": (1.0, 2.0)}, corners={"near_left": (value, 0.0)})
+        return markings.save(self.db, self.coach.id, self.tid, marking, result, "v", **more)
+
+    def test_nobody_else_sees_anything(self) -> None:
+        self.mark(70.0)
+        stranger = self.other.id
+        for found in (
+            practitioners.get(self.db, stranger, self.pid),
+            assessments.get(self.db, stranger, self.aid),
+            assessments.trial(self.db, stranger, self.tid),
+            positions.get(self.db, stranger, 1),
+            photos.get(self.db, stranger, 1),
+            markings.draft(self.db, stranger, self.tid),
+            markings.last_marks(self.db, stranger, self.pid, LEG_RAISE, "left"),
+        ):
+            self.assertIsNone(found)
+        for rows in (
+            practitioners.listing(self.db, stranger),
+            assessments.of_practitioner(self.db, stranger, self.pid),
+            assessments.trials(self.db, stranger, self.aid),
+            markings.history(self.db, stranger, self.tid),
+            markings.readings(self.db, stranger, self.tid),
+            markings.checks(self.db, stranger, self.tid),
+            markings.charted(self.db, stranger, self.pid),
+        ):
+            self.assertEqual(rows, [])
+        self.assertFalse(assessments.delete_trial(self.db, stranger, self.tid))
+        self.assertFalse(assessments.restore_trial(self.db, stranger, self.tid))
+        self.assertFalse(positions.set_mat(self.db, stranger, 1, 200, 70))
+        markings.save_draft(self.db, stranger, self.tid, {"x": 1})
+        self.assertIsNone(markings.draft(self.db, self.coach.id, self.tid))
+        with self.assertRaises(Conflict):
+            assessments.add(self.db, stranger, self.pid, taken_at="2026-11-02T09:00", warmth="warm")
+
+    def test_a_correction_keeps_the_earlier_marking(self) -> None:
+        self.assertEqual([self.mark(70.0), self.mark(73.0)], [1, 2])
+        history = markings.history(self.db, self.coach.id, self.tid)
+        self.assertEqual([m.number for m in history], [2, 1])
+        charted = markings.charted(self.db, self.coach.id, self.pid)
+        self.assertEqual([c.value for c in charted], [73.0])
+
+    def test_the_later_save_sees_the_earlier_one(self) -> None:
+        self.mark(70.0, seen=0)
+        with self.assertRaisesRegex(Conflict, "Somebody marked"):
+            self.mark(75.0, seen=0)
+
+    def test_once_is_once(self) -> None:
+        self.assertEqual(self.mark(70.0, once_key="k"), self.mark(71.0, once_key="k"))
+        again = {"taken_at": "2026-11-03T09:00", "warmth": "cold", "once_key": "o"}
+        first = assessments.add(self.db, self.coach.id, self.pid, **again)
+        self.assertEqual(first, assessments.add(self.db, self.coach.id, self.pid, **again))
+        one = self.trial("b" * 64, 2, once_key="t")
+        self.assertEqual(one, self.trial("b" * 64, 2, once_key="t"))
+
+    def test_places_and_undo(self) -> None:
+        with self.assertRaisesRegex(Conflict, "already has a photograph"):
+            self.trial("c" * 64)
+        self.assertTrue(assessments.delete_trial(self.db, self.coach.id, self.tid))
+        replacement = self.trial("c" * 64)
+        with self.assertRaisesRegex(Conflict, "taken this trial's place"):
+            assessments.restore_trial(self.db, self.coach.id, self.tid)
+        assessments.delete_trial(self.db, self.coach.id, replacement)
+        self.assertTrue(assessments.restore_trial(self.db, self.coach.id, self.tid))
+
+    def test_corners_of_a_position_are_pooled(self) -> None:
+        self.mark(100.0)
+        second = self.trial("d" * 64, 2)
+        position = positions.get(self.db, self.coach.id, 1)
+        assert position is not None
+        self.assertEqual(position.pooled(second, None), ({"near_left": (100.0, 0.0)}, 1))
+        own = {"near_left": (104.0, 2.0)}
+        self.assertEqual(position.pooled(second, own), ({"near_left": (102.0, 1.0)}, 2))
+        self.assertEqual(position.pooled(self.tid, None), (None, 0))
+
+    def test_another_picture_size_is_another_position(self) -> None:
+        same = positions.for_photo(self.db, self.aid, "side", 1280, 960)
+        other = positions.for_photo(self.db, self.aid, "side", 4000, 3000)
+        self.assertNotEqual(same, other)
+
+    def test_drafts(self) -> None:
+        markings.save_draft(self.db, self.coach.id, self.tid, {"a": "1"})
+        markings.save_draft(self.db, self.coach.id, self.tid, {"a": "2"})
+        self.assertEqual(markings.draft(self.db, self.coach.id, self.tid), {"a": "2"})
+        self.mark(70.0)
+        self.assertIsNone(markings.draft(self.db, self.coach.id, self.tid))
+
+    def test_strict_tables_and_foreign_keys(self) -> None:
+        for sql in (
+            "INSERT INTO trial (assessment_id, photo_id, pose, side, mode, number, created_at)"
+            " VALUES (99, 99, 'x', 'left', 'active', 1, '')",
+            "UPDATE practitioner SET height_cm = 'tall'",
+            "UPDATE assessment SET warmth = 'tepid'",
+        ):
+            with self.assertRaises(sqlite3.IntegrityError):
+                self.db.execute(sql)
+        self.assertEqual(self.db.execute("PRAGMA journal_mode").fetchone()[0], "wal")
+
+
+class Folder(unittest.TestCase):
+    def test_unusable_folders_get_a_sentence(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            file = Path(name) / "file"
+            file.write_text("in the way")
+            with self.assertRaisesRegex(StoreError, "cannot be written to"):
+                database.open_folder(file / "data")
+            (Path(name) / "dachi.sqlite3").write_text("this is not a database at all" * 50)
+            with self.assertRaisesRegex(StoreError, "cannot be opened"):
+                database.migrate(database.connect(Path(name)))
+
+    def test_a_failing_migration_changes_nothing(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "001-a.sql").write_text("CREATE TABLE a (x INTEGER) STRICT;")
+            (folder / "002-b.sql").write_text("CREATE TABLE b (x INTEGER) STRICT; NONSENSE;")
+            db = database.connect(folder)
+            with self.assertRaisesRegex(StoreError, "brought up to date"):
+                database.migrate(db, folder)
+            self.assertEqual(db.execute("PRAGMA user_version").fetchone()[0], 1)
+            tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master")}
+            self.assertEqual(tables, {"a"})
+            (folder / "002-b.sql").write_text("CREATE TABLE b (x INTEGER) STRICT;")
+            self.assertEqual(database.migrate(db, folder), 2)
+            db.close()

@@ -1,0 +1,79 @@
+"""Starting the program in awkward surroundings, and the demo."""
+
+import contextlib
+import io
+import os
+import socket
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from dachi import demo
+from dachi.cli import main
+from dachi.store import assessments, markings, practitioners
+from dachi.store.database import connect, migrate
+
+
+def run(*args: str, **env: str) -> tuple[int, str]:
+    heard = io.StringIO()
+    with mock.patch.dict(os.environ, env), contextlib.redirect_stderr(heard):
+        return main(list(args)), heard.getvalue()
+
+
+class Starting(unittest.TestCase):
+    def test_a_busy_port(self) -> None:
+        with socket.socket() as taken:
+            taken.bind(("127.0.0.1", 0))
+            taken.listen()
+            port = taken.getsockname()[1]
+            status, words = run("serve", PORT=str(port))
+        self.assertEqual(status, 2)
+        self.assertIn(f"port {port} is taken", words)
+        self.assertNotIn("Traceback", words)
+
+    def test_a_port_that_is_none(self) -> None:
+        self.assertIn("must be a number", run("serve", PORT="harbour")[1])
+
+    def test_an_unwritable_folder(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            file = Path(name) / "file"
+            file.write_text("")
+            status, words = run("serve", "--port", "0", DACHI_DATA=str(file / "below"))
+        self.assertEqual(status, 2)
+        self.assertIn("cannot be written to", words)
+        self.assertIn("DACHI_DATA=", words)
+
+
+class Demo(unittest.TestCase):
+    def test_seven_assessments_over_twelve_weeks(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            migrate(connect(folder))
+            demo.fill(folder)
+            demo.fill(folder)  # a folder with a coach is left alone
+            db = connect(folder)
+            people = practitioners.listing(db, 1)
+            runa = next(p.practitioner for p in people if p.practitioner.call_name == "Runa")
+            visits = assessments.of_practitioner(db, 1, runa.id)
+            self.assertEqual(len(visits), 7)
+            self.assertEqual({v.warmth for v in visits}, {"warm", "cold"})
+            rows = markings.charted(db, 1, runa.id, "supine-leg-raise")
+            self.assertEqual(len(rows), 56)
+            truths = [markings_truth(db, row.trial_id) - row.value for row in rows]
+            within = sum(abs(t) < 3.5 for t in truths) / len(truths)
+            self.assertGreater(within, 0.95)
+            db.close()
+
+    def test_pictures_stay_small(self) -> None:
+        size = sum(p.stat().st_size for p in demo.FOLDER.glob("*.jpg"))
+        self.assertLess(size, 20_000_000)
+
+
+def markings_truth(db: object, trial_id: int) -> float:
+    import json
+
+    (text,) = db.execute(  # type: ignore[attr-defined]
+        "SELECT truth FROM photo p JOIN trial t ON t.photo_id = p.id WHERE t.id = ?", (trial_id,)
+    ).fetchone()
+    return float(json.loads(text)["true_value_deg"])
