@@ -43,7 +43,7 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
         return 2
     default = "var/demo" if demo else "var/data"
     folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
-    from dachi.web.app import create_app
+    from dachi.web.app import create_app, settle
 
     app = create_app(folder)
     if demo:
@@ -55,6 +55,7 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     sys.stdout.flush()
     from waitress import serve
 
+    settle()
     serve(app, host=args.host, port=port, threads=6, max_request_body_size=64 * 1024 * 1024)
     return 0
 

@@ -165,6 +165,17 @@ def rotation_from(omega: NDArray[Any]) -> Array:
     return np.asarray(cv2.Rodrigues(np.asarray(omega, dtype=float))[0])
 
 
+def rotations_from(omegas: Array) -> Array:
+    """Rotation matrices (n, 3, 3) of rotation vectors (n, 3), by Rodrigues' formula."""
+    angle = np.linalg.norm(omegas, axis=1) + 1e-12
+    k = np.zeros((len(omegas), 3, 3))
+    k[:, 2, 1], k[:, 0, 2], k[:, 1, 0] = omegas[:, 0], omegas[:, 1], omegas[:, 2]
+    k -= k.transpose(0, 2, 1)
+    first = (np.sin(angle) / angle)[:, None, None]
+    second = ((1 - np.cos(angle)) / angle**2)[:, None, None]
+    return np.asarray(np.eye(3) + first * k + second * (k @ k))
+
+
 def solve_mat(
     mat: Mat, view: str, width: int, height: int, focal_35mm: float | None, corner_sd_px: float
 ) -> CameraEstimate:
@@ -251,11 +262,18 @@ def _fits(
         k = np.array([[f, 0, centre[0]], [0, f, centre[1]], [0, 0, 1.0]])
         for rvec, tvec in _planar_poses(world, image, k):
             camera = Camera(rotation_from(rvec), tvec.astype(float), f, centre)
+            if found and _misfit(camera, world, image, sd) > found[0].chi2 + 1e4:
+                continue
             fit = _refine(camera, world, image, sd, prior_log, prior_sd)
             if fit is not None and _sees_mat(fit.camera, world):
                 found.append(fit)
     found.sort(key=lambda fit: fit.chi2)
     return found
+
+
+def _misfit(camera: Camera, world: Array, image: Array, sd: float) -> float:
+    """Chi-square of corners against an unrefined camera."""
+    return float(np.sum(((camera.project(world) - image) / sd) ** 2))
 
 
 def _planar_poses(world: Array, image: Array, k: Array) -> list[tuple[Array, Array]]:
@@ -311,7 +329,7 @@ def _refine(
                 break
             continue
         r, jac = state
-        settled = cost - float(r @ r) < 1e-4
+        settled = cost - float(r @ r) < 1e-3
         cost = float(r @ r)
         rotation, t, log_f = trial
         damping = max(damping / 10, 1e-9)
@@ -337,32 +355,25 @@ def _residuals(
     prior_log: float,
     prior_sd: float,
 ) -> tuple[Array, Array] | None:
-    turned = world @ rotation.T
-    cam = turned + t
-    z = cam[:, 2]
-    if z.min() < 1.0 or abs(log_f) > 20:
-        return None
-    f = math.exp(log_f)
-    unit = cam[:, :2] / z[:, None]
-    r = np.empty(9)
-    r[:8] = ((f * unit + centre - image) / sd).ravel()
+    # Plain floats: four points are too few for arrays to pay.
+    f = math.exp(log_f) if abs(log_f) < 20 else math.inf
+    r = [0.0] * 9
+    jac = [[0.0] * 7 for _ in range(9)]
+    for i, ((tx, ty, tz), (u, v)) in enumerate(
+        zip((world @ rotation.T).tolist(), image.tolist(), strict=True)
+    ):
+        x, y, z = tx + t[0], ty + t[1], tz + t[2]
+        if z < 1.0 or not math.isfinite(f):
+            return None
+        a, b, g = x / z, y / z, f / z / sd
+        r[2 * i] = (f * a + centre[0] - u) / sd
+        r[2 * i + 1] = (f * b + centre[1] - v) / sd
+        # d(camera point)/d(small rotation) = -[turned]x, chained by the projection.
+        jac[2 * i] = [-g * a * ty, g * (tz + a * tx), -g * ty, g, 0.0, -g * a, f * a / sd]
+        jac[2 * i + 1] = [-g * (tz + b * ty), g * b * tx, g * tx, 0.0, g, -g * b, f * b / sd]
     r[8] = (log_f - prior_log) / prior_sd
-    jac = np.zeros((9, 7))
-    g = f / z / sd
-    for axis in (0, 1):
-        row = jac[axis:8:2]
-        row[:, 3 + axis] = g
-        row[:, 5] = -g * unit[:, axis]
-        # d(cam)/d(omega) = -[turned]x, chained by the projection.
-        dz = np.column_stack((turned[:, 1], -turned[:, 0], np.zeros(4)))
-        if axis == 0:
-            dx = np.column_stack((np.zeros(4), turned[:, 2], -turned[:, 1]))
-        else:
-            dx = np.column_stack((-turned[:, 2], np.zeros(4), turned[:, 0]))
-        row[:, :3] = g[:, None] * (dx - unit[:, axis : axis + 1] * dz)
-        row[:, 6] = f * unit[:, axis] / sd
-    jac[8, 6] = 1.0 / prior_sd
-    return r, jac
+    jac[8][6] = 1.0 / prior_sd
+    return np.array(r), np.array(jac)
 
 
 def _refuse_impossible_corners(image: Array, width: int, height: int) -> None:
@@ -467,7 +478,7 @@ def spread_cameras(estimate: CameraEstimate) -> tuple[Array, Array, Array]:
     values, vectors = np.linalg.eigh(estimate.covariance)
     columns = vectors * np.sqrt(np.clip(values, 0.0, None))
     steps = np.concatenate((columns.T, -columns.T))
-    rotations = np.stack([rotation_from(s[:3]) @ estimate.camera.rotation for s in steps])
+    rotations = rotations_from(steps[:, :3]) @ estimate.camera.rotation
     translations = estimate.camera.translation + steps[:, 3:6]
     return rotations, translations, estimate.camera.focal_px * np.exp(steps[:, 6])
 

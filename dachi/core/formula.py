@@ -45,7 +45,7 @@ class Frame:
         p = self.points[name]
         if self.plane == "floor":
             return np.asarray(p[:, :2])
-        return np.column_stack((self.forward * p[:, 0], p[:, 2]))
+        return np.asarray(p[:, ::2] * (self.forward, 1.0))
 
     def line(self, a: str, b: str) -> Array:
         """Return the directed line a to b in the pose's plane, (samples, 2)."""

@@ -35,23 +35,32 @@ DEFAULT_ASSUMPTIONS = Assumptions()
 
 
 def measure(
-    scene: Scene, catalogue: Catalogue, assumptions: Assumptions = DEFAULT_ASSUMPTIONS
+    scene: Scene,
+    catalogue: Catalogue,
+    assumptions: Assumptions = DEFAULT_ASSUMPTIONS,
+    *,
+    drawn: bool = False,
 ) -> Result:
     """Compute the readings and checks of one scene.
 
     Raises SceneError with a sentence for the person where nothing can be measured:
     unknown pose, missing or impossible marks, corners that cannot be a mat.
-    Measures whose optional marks are absent are left out.
+    Measures whose optional marks are absent are left out. ``drawn`` adds the fans.
     """
     if scene.pose not in catalogue:
         raise SceneError(f"there is no pose called {scene.pose!r} in the catalogue")
     pose = catalogue.pose(scene.pose)
     marks = _usable_marks(scene, pose)
-    return measure_with(scene, pose, _camera(scene, pose, marks), assumptions)
+    return measure_with(scene, pose, _camera(scene, pose, marks), assumptions, drawn=drawn)
 
 
 def measure_with(
-    scene: Scene, pose: Pose, estimate: CameraEstimate, assumptions: Assumptions
+    scene: Scene,
+    pose: Pose,
+    estimate: CameraEstimate,
+    assumptions: Assumptions,
+    *,
+    drawn: bool = False,
 ) -> Result:
     """Compute readings through a camera that is already known (see ``measure``)."""
     marks = _usable_marks(scene, pose)
@@ -63,7 +72,7 @@ def measure_with(
             batch, rival = rival, batch
         elif implausibility(rival) > implausibility(batch) + 9.0:
             rival = None
-    return _read(scene, pose, marks, batch, rival)
+    return _read(scene, pose, marks, batch, rival, drawn)
 
 
 # ---------------------------------------------------------------- what came in
@@ -140,7 +149,12 @@ def _length_of(scene: Scene, segment: str) -> float:
 
 
 def _read(
-    scene: Scene, pose: Pose, marks: tuple[Mark, ...], batch: Batch, rival: Batch | None
+    scene: Scene,
+    pose: Pose,
+    marks: tuple[Mark, ...],
+    batch: Batch,
+    rival: Batch | None,
+    drawn: bool,
 ) -> Result:
     warnings = list(batch.estimate.warnings) + list(batch.warnings)
     forward, said = _forward(scene, pose)
@@ -178,7 +192,7 @@ def _read(
                 m.apparent,
             )
         )
-        if m.fan is not None and {m.fan.vertex, m.fan.to} <= present:
+        if drawn and m.fan is not None and {m.fan.vertex, m.fan.to} <= present:
             fan = draw_fan(m.id, m.fan, frames.at(m.outward), batch.estimate.camera, value, sd)
             if fan is not None:
                 fans.append(fan)

@@ -56,14 +56,14 @@ class Batch:
     def gradient(self, values: Array) -> Array:
         """Central difference of an evaluated batch for each nuisance, (n,)."""
         n = len(self.shift)
-        full = np.broadcast_to(values, (2 * n + 1,))
+        full = values if len(values) > 1 else np.repeat(values, 2 * n + 1)
         return np.asarray((full[1 : n + 1] - full[n + 1 :]) / 2.0)
 
     def mean_sd(self, values: Array) -> tuple[float, float]:
         """Value and standard deviation of an evaluated batch, shape (2n + 1,)."""
         g = self.gradient(values)
         n = len(self.shift)
-        full = np.broadcast_to(values, (2 * n + 1,))
+        full = values if len(values) > 1 else np.repeat(values, 2 * n + 1)
         # Second-order part of each nuisance alone: Var(h z^2 / 2) = h^2 / 2.
         bend = full[1 : n + 1] + full[n + 1 :] - 2.0 * full[0]
         curved = float(np.sum((bend * np.diag(self.covariance)) ** 2)) / 2.0

@@ -12,7 +12,7 @@ import math
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from statistics import fmean, variance
+from statistics import fmean
 
 Z95 = 1.959964
 PRIOR_SEM_DEG = 2.5
@@ -154,7 +154,8 @@ def pooled_sem(
     total, df = prior_df * prior**2, float(prior_df)
     for values in groups:
         if len(values) > 1:
-            total += (len(values) - 1) * variance(values)
+            mean = fmean(values)
+            total += sum((v - mean) ** 2 for v in values)
             df += len(values) - 1
     return math.sqrt(total / df)
 
@@ -177,11 +178,19 @@ def build(trials: Sequence[TrialValue]) -> Series:
     keys = sorted({(t.side, t.mode) for t in trials})
     lines = []
     for side, mode in keys:
-        own = tuple(t for t in trials if t.side == side and t.mode == mode)
-        used = [t for t in own if t.valid and t.conditions == chosen]
+        used: list[TrialValue] = []
+        left_out: list[TrialValue] = []
+        by_visit: dict[int, list[TrialValue]] = {}
+        for t in trials:
+            if t.side != side or t.mode != mode:
+                continue
+            if t.valid and t.conditions == chosen:
+                used.append(t)
+                by_visit.setdefault(t.assessment_id, []).append(t)
+            else:
+                left_out.append(t)
         sessions = []
-        for assessment in dict.fromkeys(t.assessment_id for t in used):
-            same = [t for t in used if t.assessment_id == assessment]
+        for assessment, same in by_visit.items():
             sessions.append(
                 SessionValue(
                     assessment,
@@ -195,8 +204,7 @@ def build(trials: Sequence[TrialValue]) -> Series:
                 )
             )
         sessions.sort(key=lambda s: (s.day, s.assessment_id))
-        left_out = tuple(t for t in own if t not in used)
-        lines.append(Line(side, mode, tuple(sessions), tuple(used), left_out))
+        lines.append(Line(side, mode, tuple(sessions), tuple(used), tuple(left_out)))
     return Series(tuple(lines), chosen, sem)
 
 

@@ -39,6 +39,14 @@ def number(value: float) -> str:
     return f"{value:.2f}".rstrip("0").rstrip(".") if value else "0"
 
 
+#: Attribute names as written, by their Python spelling.
+_NAMES: dict[str, str] = {}
+
+
+def _name(key: str) -> str:
+    return _NAMES.setdefault(key, key.rstrip("_").replace("_", "-"))
+
+
 def tag(name: str, content: str | None = None, /, **attributes: object) -> str:
     """One SVG element; ``class_`` and other trailing underscores are dropped, inner ones
     become hyphens, floats are shortened, None is left out."""
@@ -46,8 +54,8 @@ def tag(name: str, content: str | None = None, /, **attributes: object) -> str:
     for key, value in attributes.items():
         if value is None:
             continue
-        text = number(value) if isinstance(value, float) else str(value)
-        parts.append(f' {key.rstrip("_").replace("_", "-")}="{escape(text)}"')
+        text = number(value) if isinstance(value, float) else escape(str(value))
+        parts.append(f' {_NAMES.get(key) or _name(key)}="{text}"')
     head = f"<{name}{''.join(parts)}"
     return f"{head}/>" if content is None else f"{head}>{content}</{name}>"
 

@@ -9,6 +9,8 @@ from dachi.core.series import Line, Series, SessionValue
 from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text
 
 PANEL_WIDTH, PANEL_HEIGHT = 520.0, 340.0
+#: Sessions of a line that are drawn in full; older ones are small rings without whiskers.
+IN_FULL = 30
 LEFT_MARGIN, TOP_MARGIN, BOTTOM_MARGIN, GAP = 46.0, 40.0, 40.0, 26.0
 
 
@@ -171,7 +173,10 @@ def _line(
         out.append(tag("polyline", points=points(path), class_=f"c-line {kind}"))
         x, y = path[-1]
         out.append(text(line.mode, class_=f"c-mode {kind}", x=x, y=y - 14, text_anchor="middle"))
+    recent = {s.assessment_id for s in line.sessions[-IN_FULL:]}
     for t in line.trials:
+        if t.assessment_id not in recent:
+            continue
         out.append(tag("circle", class_=f"c-dot {kind}", cx=across(t.day), cy=up(t.value), r=2.4))
     for t in line.left_out:
         why = "taken again" if not t.valid else "other conditions"
@@ -180,7 +185,8 @@ def _line(
         ) + tag("title", f"{t.value:.0f}° left out: {why}")
         out.append(tag("a", dot, href=trial_link(t.trial_id), aria_label=f"left out: {why}"))
     for s in line.sessions:
-        out.append(_ring(s, kind, across, up, trial_link, dates))
+        full = s.assessment_id in recent
+        out.append(_ring(s, kind, across, up, trial_link(s.trial_ids[0]), dates, full))
     return tag("g", "".join(out))
 
 
@@ -189,14 +195,18 @@ def _ring(
     kind: str,
     across: Scale,
     up: Scale,
-    trial_link: Callable[[int], str],
+    href: str,
     dates: dict[int, str],
+    full: bool,
 ) -> str:
     """A session's ring; whiskers reach half the MDC, so that two that miss each other differ."""
     x, y, half = across(s.day), up(s.value), s.mdc / 2
     top, bottom = up(s.value + half), up(s.value - half)
     trials = f"mean of {s.count} trials" if s.count > 1 else "one trial"
     words = f"{s.side} {s.mode}, {dates.get(s.assessment_id, '')}: {s.value:.0f}°, {trials}"
+    if not full:
+        ring = tag("circle", class_=f"c-ring {kind}", cx=x, cy=y, r=3.0, data_value=number(s.value))
+        return tag("a", ring, href=href, class_="c-session", aria_label=words)
     shape = (
         tag("title", words)
         + tag("line", class_=f"c-whisker {kind}", x1=x, x2=x, y1=top, y2=bottom)
@@ -205,7 +215,7 @@ def _ring(
         + tag("circle", class_="c-touch", cx=x, cy=y, r=14.0)
         + tag("circle", class_=f"c-ring {kind}", cx=x, cy=y, r=6.0, data_value=number(s.value))
     )
-    return tag("a", shape, href=trial_link(s.trial_ids[0]), class_="c-session", aria_label=words)
+    return tag("a", shape, href=href, class_="c-session", aria_label=words)
 
 
 def legend(modes: Sequence[str]) -> str:

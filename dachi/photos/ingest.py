@@ -149,7 +149,7 @@ def _to_rgb(image: Image.Image) -> Image.Image:
 
 
 def _factor(image: Image.Image) -> int:
-    return max(1, max(image.size) // (PREVIEW_SIDE * 2))
+    return max(1, max(image.size) // PREVIEW_SIDE)
 
 
 def _encode(image: Image.Image, quality: int) -> bytes:

@@ -32,7 +32,10 @@ class Marking:
 
 @dataclass(frozen=True)
 class Charted:
-    """One headline reading with what a series needs to know of its trial."""
+    """One headline reading with what a series needs to know of its trial.
+
+    ``variant`` is the stored JSON text, keys sorted, so that equal variants are equal.
+    """
 
     trial_id: int
     assessment_id: int
@@ -41,7 +44,7 @@ class Charted:
     pose: str
     side: str
     mode: str
-    variant: Mapping[str, str]
+    variant: str
     number: int
     measure: str
     value: float
@@ -249,7 +252,7 @@ def charted(
             r["pose"],
             r["side"],
             r["mode"],
-            json.loads(r["variant"]),
+            r["variant"],
             r["number"],
             r["measure"],
             r["value"],

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Mapping
 
@@ -140,8 +139,3 @@ def scaled(
     """Carry marks over to a picture of another size."""
     fx, fy = now[0] / was[0], now[1] / was[1]
     return {k: (round(x * fx, 1), round(y * fy, 1)) for k, (x, y) in marks.items()}
-
-
-def variant_key(variant: Mapping[str, str]) -> str:
-    """One text for a variant, so that equal ones compare equal."""
-    return json.dumps(dict(variant), sort_keys=True)

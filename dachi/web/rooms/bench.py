@@ -146,7 +146,9 @@ def _read(at: Place, marking: Marking, guesses: set[str]) -> dict[str, Any]:
     problem = None
     try:
         result = measure(
-            scenes.scene_of(at.who, at.photo, at.trial, at.position, marking), catalogue()
+            scenes.scene_of(at.who, at.photo, at.trial, at.position, marking),
+            catalogue(),
+            drawn=True,
         )
     except SceneError as error:
         problem = str(error)

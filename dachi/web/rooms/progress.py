@@ -13,11 +13,13 @@ from dachi.data import catalogue
 from dachi.drawing import progress as charts
 from dachi.store import assessments, markings
 from dachi.store.markings import Charted
-from dachi.web.scenes import variant_key
 from dachi.web.session import coach_id, db, own_practitioner
 from dachi.web.words import day
 
 room = Blueprint("progress", __name__)
+
+#: Assessments listed in numbers before the rest is asked for.
+ROWS = 26
 
 
 @room.get("/p/<int:pid>")
@@ -38,10 +40,14 @@ def page(pid: int) -> str:
     series = judging.build([trial_value(r) for r in own])
     visits = assessments.of_practitioner(db(), coach_id(), pid)
     dates = {v.id: day(v.taken_at) for v in visits}
+    # One address made once: ten years of rings are over a thousand links.
+    bench = url_for("bench.page", tid=0).removesuffix("0")
+    everything = request.args.get("all") == "1"
+    table = _table(series, dates)
     chart = charts.draw(
         series,
         f"{pose.name}: {measure.label} of {who.call_name}",
-        lambda tid: url_for("bench.page", tid=tid),
+        lambda tid: f"{bench}{tid}",
         dates,
     )
     return render_template(
@@ -62,7 +68,8 @@ def page(pid: int) -> str:
             )
             for line in series.lines
         ],
-        table=_table(series, dates),
+        table=(table[0], table[1] if everything else table[1][:ROWS]),
+        more=0 if everything else max(0, len(table[1]) - ROWS),
         dates=dates,
         visits=visits,
         reserve={side: judging.reserves(series, side)[-1:] for side in series.sides},
@@ -80,7 +87,7 @@ def trial_value(row: Charted) -> TrialValue:
         row.value,
         row.sd,
         row.status != "retake" or row.overruled,
-        (row.warmth, variant_key(row.variant), row.method),
+        (row.warmth, row.variant, row.method),
     )
 
 
