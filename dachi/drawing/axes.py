@@ -36,7 +36,7 @@ def nice_ticks(low: float, high: float, most: int = 7) -> list[float]:
 
 def number(value: float) -> str:
     """A coordinate with at most two decimals and no trailing zeros."""
-    return f"{value:.2f}".rstrip("0").rstrip(".") if value else "0"
+    return f"{round(value, 2) + 0.0:g}" if abs(value) < 9999 else f"{value:.0f}"
 
 
 #: Attribute names as written, by their Python spelling.
