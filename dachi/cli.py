@@ -1,9 +1,10 @@
-"""``python -m dachi``: serve, demo."""
+"""``python -m dachi``: serve, demo, measure."""
 
 from __future__ import annotations
 
 import argparse
 import errno
+import json
 import os
 import socket
 import sys
@@ -24,12 +25,44 @@ def main(argv: list[str] | None = None) -> int:
         sub.add_argument("--port", type=int, default=None, help="default: PORT or 8765")
         sub.add_argument("--host", default="127.0.0.1")
         sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
+    sub = commands.add_parser("measure", help="read scenes (JSON Lines), write results")
+    sub.add_argument("file", help="a file of scenes, or - for standard input")
+    sub = commands.add_parser("schema", help="print the JSON Schema of a format")
+    sub.add_argument("name", choices=("scene", "result"))
     args = parser.parse_args(argv)
+    if args.command == "measure":
+        return _measure(args.file)
+    if args.command == "schema":
+        from dachi.interchange.scenes import FOLDER
+
+        sys.stdout.write((FOLDER / f"{args.name}.schema.json").read_text("utf-8"))
+        return 0
     try:
         return _serve(args, demo=args.command == "demo")
     except StoreError as error:
         print(f"dachi: {error}", file=sys.stderr)
         return 2
+
+
+def _measure(name: str) -> int:
+    """Measure a scene file; 0 when every scene was measured, 1 when any was not."""
+    from dachi.data import catalogue
+    from dachi.interchange.scenes import lines_of, measure_line
+
+    try:
+        source = sys.stdin.buffer if name == "-" else open(name, "rb")  # noqa: SIM115
+    except OSError as error:
+        print(f"dachi: {name} cannot be read ({error.strerror}).", file=sys.stderr)
+        return 2
+    known = catalogue()
+    failed = False
+    with source:
+        for line in lines_of(source):
+            result = measure_line(line, known)
+            failed |= "error" in result
+            sys.stdout.write(json.dumps(result, ensure_ascii=False) + "\n")
+    sys.stdout.flush()
+    return 1 if failed else 0
 
 
 def _serve(args: argparse.Namespace, *, demo: bool) -> int:

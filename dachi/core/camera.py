@@ -262,7 +262,7 @@ def _fits(
         k = np.array([[f, 0, centre[0]], [0, f, centre[1]], [0, 0, 1.0]])
         for rvec, tvec in _planar_poses(world, image, k):
             camera = Camera(rotation_from(rvec), tvec.astype(float), f, centre)
-            if found and _misfit(camera, world, image, sd) > found[0].chi2 + 1e4:
+            if found and _misfit(camera, world, image, sd) > found[0].chi2 + 2e3:
                 continue
             fit = _refine(camera, world, image, sd, prior_log, prior_sd)
             if fit is not None and _sees_mat(fit.camera, world):
@@ -320,7 +320,8 @@ def _refine(
     cost = float(r @ r)
     for _ in range(30):
         normal = jac.T @ jac
-        step = np.linalg.solve(normal + damping * np.diag(np.diag(normal)), -(jac.T @ r))
+        normal.flat[::8] *= 1.0 + damping
+        step = np.linalg.solve(normal, -(jac.T @ r))
         trial = (rotation_from(step[:3]) @ rotation, t + step[3:6], log_f + float(step[6]))
         state = _residuals(*trial, camera.centre, world, image, sd, prior_log, prior_sd)
         if state is None or float(state[0] @ state[0]) > cost + 1e-9:
@@ -355,53 +356,65 @@ def _residuals(
     prior_log: float,
     prior_sd: float,
 ) -> tuple[Array, Array] | None:
-    # Plain floats: four points are too few for arrays to pay.
-    f = math.exp(log_f) if abs(log_f) < 20 else math.inf
-    r = [0.0] * 9
-    jac = [[0.0] * 7 for _ in range(9)]
-    for i, ((tx, ty, tz), (u, v)) in enumerate(
-        zip((world @ rotation.T).tolist(), image.tolist(), strict=True)
-    ):
-        x, y, z = tx + t[0], ty + t[1], tz + t[2]
-        if z < 1.0 or not math.isfinite(f):
-            return None
-        a, b, g = x / z, y / z, f / z / sd
-        r[2 * i] = (f * a + centre[0] - u) / sd
-        r[2 * i + 1] = (f * b + centre[1] - v) / sd
-        # d(camera point)/d(small rotation) = -[turned]x, chained by the projection.
-        jac[2 * i] = [-g * a * ty, g * (tz + a * tx), -g * ty, g, 0.0, -g * a, f * a / sd]
-        jac[2 * i + 1] = [-g * (tz + b * ty), g * b * tx, g * tx, 0.0, g, -g * b, f * b / sd]
+    """Residuals (9,) in standard deviations and their Jacobian (9, 7); None behind the lens.
+
+    Unknowns: a small rotation in the camera frame, translation, log focal length.
+    """
+    turned = world @ rotation.T
+    cam = turned + t
+    depth = cam[:, 2]
+    if depth.min() < 1.0 or abs(log_f) > 20:
+        return None
+    f = math.exp(log_f)
+    slope = cam[:, :2] / depth[:, None]
+    a, b = slope[:, 0], slope[:, 1]
+    x, y, z = turned[:, 0], turned[:, 1], turned[:, 2]
+    g = f / (depth * sd)
+    r = np.empty(9)
+    r[:8] = ((f * slope + centre - image) / sd).ravel()
     r[8] = (log_f - prior_log) / prior_sd
-    jac[8][6] = 1.0 / prior_sd
-    return np.array(r), np.array(jac)
+    jac = np.zeros((9, 7))
+    across, down = jac[0:8:2], jac[1:8:2]
+    across[:, 0], across[:, 1], across[:, 2] = -g * a * y, g * (z + a * x), -g * y
+    down[:, 0], down[:, 1], down[:, 2] = -g * (z + b * y), g * b * x, g * x
+    across[:, 3] = down[:, 4] = g
+    across[:, 5], down[:, 5] = -g * a, -g * b
+    across[:, 6], down[:, 6] = (f / sd) * a, (f / sd) * b
+    jac[8, 6] = 1.0 / prior_sd
+    return r, jac
 
 
 def _refuse_impossible_corners(image: Array, width: int, height: int) -> None:
     """Raise CameraError for crossed, misnamed or nearly straight corners."""
     longer = max(width, height)
+    spots = [(float(x), float(y)) for x, y in image]
     for i in range(4):
         for j in range(i):
-            if np.hypot(*(image[i] - image[j])) < 0.005 * longer:
+            if math.dist(spots[i], spots[j]) < 0.005 * longer:
                 raise CameraError(
                     f"the corners {_words(j)} and {_words(i)} are on the same spot: mark all four"
                 )
-    nxt, after = np.roll(image, -1, axis=0), np.roll(image, -2, axis=0)
-    a, b = nxt - image, after - nxt
-    turns = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
-    area = 0.5 * float(np.sum(image[:, 0] * nxt[:, 1] - nxt[:, 0] * image[:, 1]))
-    longest = float(np.hypot(*(nxt - image).T).max())
-    if abs(area) / longest < 0.008 * longer and np.ptp(np.sign(turns)) == 0:
+    edges = [
+        (spots[(i + 1) % 4][0] - x, spots[(i + 1) % 4][1] - y) for i, (x, y) in enumerate(spots)
+    ]
+    turns = [
+        ax * by - ay * bx for (ax, ay), (bx, by) in zip(edges, edges[1:] + edges[:1], strict=True)
+    ]
+    area = 0.5 * sum(x * ey - ex * y for (x, y), (ex, ey) in zip(spots, edges, strict=True))
+    longest = max(math.hypot(*e) for e in edges)
+    one_way = min(turns) > 0 or max(turns) < 0
+    if abs(area) / longest < 0.008 * longer and one_way:
         raise CameraError(
             "the four corners lie nearly on a line: raise the camera until the mat shows as an area"
         )
-    positive = int((turns > 0).sum())
+    positive = sum(t > 0 for t in turns)
     if positive == 2:
         raise CameraError(
             "the mat's outline crosses itself: two corners are swapped; go around the mat "
             "near left, near right, far right, far left"
         )
     if positive in (1, 3):
-        odd = int(np.argmax(turns > 0) if positive == 1 else np.argmin(turns > 0))
+        odd = next(i for i, t in enumerate(turns) if (t > 0) == (positive == 1))
         raise CameraError(
             f"the corner {_words((odd + 1) % 4)} lies inside the other three: mark it again"
         )
@@ -469,18 +482,27 @@ def assume_square(
     return CameraEstimate(camera, covariance, method, warnings)
 
 
-def spread_cameras(estimate: CameraEstimate) -> tuple[Array, Array, Array]:
-    """One-standard-deviation cameras along the seven independent directions.
+def square_root(covariance: Array) -> Array:
+    """A square root (7, 7) of a camera's covariance: columns are independent steps."""
+    if covariance.diagonal().min() > 0:
+        try:
+            return np.asarray(np.linalg.cholesky(covariance))
+        except np.linalg.LinAlgError:
+            pass
+    values, vectors = np.linalg.eigh(covariance)
+    return np.asarray(vectors * np.sqrt(np.clip(values, 0.0, None)))
 
-    Returns rotations (14, 3, 3), translations (14, 3) and focal lengths (14,): plus
-    and minus along each column of the covariance's square root.
+
+def moved_cameras(camera: Camera, steps: Array, turned: list[int]) -> tuple[Array, Array, Array]:
+    """Cameras displaced by steps (s, 7) as in ``CameraEstimate.covariance``.
+
+    Only the rows ``turned`` rotate otherwise than row 0. Returns rotations (s, 3, 3),
+    translations (s, 3) and focal lengths (s,).
     """
-    values, vectors = np.linalg.eigh(estimate.covariance)
-    columns = vectors * np.sqrt(np.clip(values, 0.0, None))
-    steps = np.concatenate((columns.T, -columns.T))
-    rotations = rotations_from(steps[:, :3]) @ estimate.camera.rotation
-    translations = estimate.camera.translation + steps[:, 3:6]
-    return rotations, translations, estimate.camera.focal_px * np.exp(steps[:, 6])
+    own = rotations_from(steps[turned, :3]) @ camera.rotation
+    rotations = np.repeat(own[:1], len(steps), 0)
+    rotations[turned] = own
+    return rotations, camera.translation + steps[:, 3:6], camera.focal_px * np.exp(steps[:, 6])
 
 
 def describe(camera: Camera) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from dachi.core.catalogue import Check
+from dachi.core.catalogue import Check, agrees
 from dachi.core.scene import CheckResult
 
 FORESHORTENED_RETAKE_DEG = 20.0
@@ -13,7 +13,7 @@ FORESHORTENED_WATCH_DEG = 12.0
 
 def applies(check: Check, variant: Mapping[str, str]) -> bool:
     """Whether the check holds for this variant (``when`` names variants it needs)."""
-    return all(variant.get(k) == v for k, v in check.when.items())
+    return agrees(check.when, variant)
 
 
 def judge(check: Check, value: float, sd: float) -> CheckResult:
@@ -38,8 +38,10 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
     return CheckResult(check.id, check.label, value, sd, check.unit, check.limit, status, text)
 
 
-def judge_foreshortening(segment: str, turned_deg: float, sd_deg: float) -> CheckResult | None:
-    """Say when a limb points towards or away from the camera.
+def judge_foreshortening(
+    mark: str, label: str, segment: str, turned_deg: float, sd_deg: float
+) -> CheckResult | None:
+    """Say when the limb that ends at a mark points towards or away from the camera.
 
     ``turned_deg`` is arccos of seen over usual length; below the watch limit it is
     within what clicks and tape measures explain, and nothing is said.
@@ -48,12 +50,12 @@ def judge_foreshortening(segment: str, turned_deg: float, sd_deg: float) -> Chec
         return None
     retake = turned_deg > FORESHORTENED_RETAKE_DEG
     text = (
-        f"the {segment} looks shorter than usual: it points about {turned_deg:.0f}° "
+        f"the {segment} to the {label} looks shorter than usual: it points about {turned_deg:.0f}° "
         "towards or away from the camera"
     )
     return CheckResult(
-        id=f"foreshortened_{segment}",
-        label=f"{segment} out of the picture's plane",
+        id=f"foreshortened_{mark}",
+        label=f"{segment} to the {label} out of the picture's plane",
         value=turned_deg,
         sd=sd_deg,
         unit="deg",

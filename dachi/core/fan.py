@@ -27,7 +27,7 @@ def draw_fan(
     vertex = frame.points[fan.vertex][0]
     moving = _angle_to(frame, fan.vertex, fan.to)
     radius = float(np.linalg.norm(frame.line(fan.vertex, fan.to)[0]))
-    zero = _zero_angle(frame, fan)
+    zero = _zero_angle(frame, fan, moving)
     if radius < 1e-6:
         return None
     sweep = _sweep(zero, moving, value)
@@ -79,7 +79,9 @@ def _angle_to(frame: Frame, a: str, b: str) -> float:
     return math.degrees(math.atan2(d[1], d[0]))
 
 
-def _zero_angle(frame: Frame, fan: Fan) -> float:
+def _zero_angle(frame: Frame, fan: Fan, moving: float) -> float:
+    if fan.zero == "level":
+        return 0.0 if abs(moving) <= 90.0 else 180.0
     fixed = {"forward": 0.0, "up": 90.0, "down": -90.0}
     if fan.zero in fixed:
         return fixed[fan.zero]

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import ast
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -118,14 +118,15 @@ def root_axes(posture: str, heading: str) -> Array:
     return np.stack([forward, np.cross(up, forward), up])
 
 
-def landmarks(body: Body, pose: Pose3D) -> Landmarks:
+def landmarks(body: Body, pose: Pose3D, standing: Pose3D | None = None) -> Landmarks:
     """Return every joint centre and surface point, world frame, cm.
 
     Keys: ``left.hip``, ``left.hip.outer``, ``left.knee``, ``left.knee.outer``,
     ``.inner``, ``.front``, the same for ``ankle``, ``left.heel``, ``left.toe``,
     ``left.asis``, ``left.psis``, ``left.shoulder`` (and ``.outer``), ``left.elbow``,
     ``left.hand``, ``pelvis``, ``groin``, ``mid_spine``, ``chest``, ``neck``, ``head``.
-    The lowest skin point stands on the floor, or ``raise_cm`` above it.
+    The lowest skin point stands on the floor, or ``raise_cm`` above it; with
+    ``standing``, the pelvis is as high as in that pose instead.
     """
     h = body.height / 170.0
     f0, l0, u0 = root_axes(pose.posture, pose.heading)
@@ -134,7 +135,7 @@ def landmarks(body: Body, pose: Pose3D) -> Landmarks:
     hike = turn(f0, pose.joint("pelvis_list"))
     f, lat, u = (spin @ tilt @ hike @ v for v in (f0, l0, u0))
     p: Landmarks = {"pelvis": np.zeros(3)}
-    p["groin"] = -4.5 * h * u + 3.0 * h * f
+    p["groin"] = -7.5 * h * u + 3.0 * h * f
     for side, sign in (("left", 1.0), ("right", -1.0)):
         p |= _leg(body, pose, side, f, sign * lat, u)
         p[f"{side}.asis"] = 8.0 * h * u + sign * 12.0 * h * lat + 8.0 * h * f
@@ -142,8 +143,11 @@ def landmarks(body: Body, pose: Pose3D) -> Landmarks:
     _trunk(p, body, pose, f, lat, u)
     for side, sign in (("left", 1.0), ("right", -1.0)):
         _arm(p, body, pose, side, sign)
-    lowest = min(float(a[2] - r) for a, r in _skin(p, body))
-    lift = np.array([0, 0, pose.raise_cm - lowest])
+    if standing is None:
+        lowest = min(float(a[2] - r) for a, r in _skin(p, body))
+        lift = np.array([0, 0, pose.raise_cm - lowest])
+    else:
+        lift = np.array([0, 0, landmarks(body, standing)["pelvis"][2]])
     return {name: point + lift for name, point in p.items()}
 
 
@@ -164,7 +168,8 @@ def _leg(body: Body, pose: Pose3D, side: str, f: Array, out: Array, u: Array) ->
     toe_way = math.cos(foot) * shin_front + math.sin(foot) * shin
     return {
         f"{side}.hip": hip,
-        f"{side}.hip.outer": hip + HIP_OUT * h * out,
+        # The trochanter belongs to the thigh bone: it swings out with it.
+        f"{side}.hip.outer": hip + HIP_OUT * h * outer,
         f"{side}.knee": k,
         f"{side}.knee.outer": k + KNEE_OUT * h * knee_out,
         f"{side}.knee.inner": k - KNEE_OUT * h * knee_out,
@@ -263,37 +268,74 @@ def bones(body: Body, points: Landmarks) -> list[tuple[Array, Array, float, floa
 # ---------------------------------------------------------------- benchmark poses
 
 
+#: Trunk joints that turn one way or the other: mirrored with the side.
+_HANDED = ("pelvis_turn", "pelvis_list")
+
+
 def posed(
-    figure: FigurePose, side: str, value: float, view: str, extra: Mapping[str, float] | None = None
+    figure: FigurePose,
+    side: str,
+    value: float,
+    view: str,
+    extra: Mapping[str, float] | None = None,
+    variant: Mapping[str, str] | None = None,
 ) -> Pose3D:
     """Put the figure in a benchmark pose at a headline value (degrees).
 
     Joints written ``side.`` and ``other.`` take the measured and the opposite side.
     ``extra`` is added to the resolved joints (scatter, compensations). In a side
-    view the measured side faces the camera: the right side heads right, the left
-    side heads left.
+    view the measured side faces the camera (unless the pose says the other does): the
+    right side heads right, the left side heads left.
     """
-    near = "right" if side == "both" else side
-    names = {"side": near, "other": other_side(near)}
+    names = sides_of(side)
+    specs = dict(figure.joints)
+    for option, changed in figure.variants.items():
+        name, _, choice = option.partition("=")
+        if (variant or {}).get(name) == choice:
+            specs |= changed
     joints: dict[str, float] = {}
-    for name, spec in figure.joints.items():
-        degrees = evaluate(spec, value)
+    resolved = [(name, evaluate(spec, value)) for name, spec in specs.items()]
+    for name, degrees in [*resolved, *(extra or {}).items()]:
         owner, _, joint = name.partition(".")
-        keys = [f"{s}.{joint}" for s in ("left", "right")] if owner == "each" else [name]
-        if owner in names:
-            keys = [f"{names[owner]}.{joint}"]
+        if owner == "each":
+            keys = [f"{s}.{joint}" for s in ("left", "right")]
+        else:
+            keys = [f"{names[owner]}.{joint}" if owner in names else name]
+        turned = -1.0 if name in _HANDED and side == "left" else 1.0
         for key in keys:
-            joints[key] = joints.get(key, 0.0) + degrees
-    for name, degrees in (extra or {}).items():
-        owner, _, joint = name.partition(".")
-        key = f"{names[owner]}.{joint}" if owner in names else name
-        joints[key] = joints.get(key, 0.0) + degrees
-    heading = near if view == "side" else "camera"
+            joints[key] = joints.get(key, 0.0) + turned * degrees
+    heading = names[figure.near] if view == "side" else "camera"
     return Pose3D(figure.posture, heading, joints, figure.raise_cm)
 
 
+def sides_of(side: str) -> dict[str, str]:
+    """Which body side ``side`` and ``other`` stand for."""
+    near = "right" if side == "both" else side
+    return {"side": near, "other": other_side(near)}
+
+
+def _degrees(function: Callable[[float], float]) -> Callable[[float], float]:
+    return lambda x: function(math.radians(x))
+
+
+def _clipped(function: Callable[[float], float]) -> Callable[[float], float]:
+    return lambda x: math.degrees(function(max(-1.0, min(1.0, x))))
+
+
+_FUNCTIONS: dict[str, Callable[[float], float]] = {
+    "sin": _degrees(math.sin),
+    "cos": _degrees(math.cos),
+    "tan": _degrees(math.tan),
+    "asin": _clipped(math.asin),
+    "acos": _clipped(math.acos),
+}
+
+
 def evaluate(spec: str | float, value: float) -> float:
-    """Evaluate a joint expression such as ``"90 - v/2"`` at the headline value."""
+    """Evaluate a joint expression such as ``"90 - v/2"`` at the headline value.
+
+    Besides sums and products it knows sin, cos, tan, asin and acos of degrees.
+    """
     if isinstance(spec, int | float):
         return float(spec)
 
@@ -304,6 +346,10 @@ def evaluate(spec: str | float, value: float) -> float:
             return value
         if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub):
             return -run(node.operand)
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+            function = _FUNCTIONS.get(node.func.id)
+            if function is not None and len(node.args) == 1 and not node.keywords:
+                return function(run(node.args[0]))
         if isinstance(node, ast.BinOp):
             left, right = run(node.left), run(node.right)
             if isinstance(node.op, ast.Add):
@@ -314,9 +360,28 @@ def evaluate(spec: str | float, value: float) -> float:
                 return left * right
             if isinstance(node.op, ast.Div):
                 return left / right
-        raise ValueError(f"joint expression {spec!r} may only use v, numbers and + - * /")
+        raise ValueError(
+            f"joint expression {spec!r} may only use v, numbers, + - * / and sines of degrees"
+        )
 
     return run(ast.parse(spec, mode="eval").body)
+
+
+def props(figure: FigurePose, side: str, points: Landmarks) -> list[tuple[Array, Array, float]]:
+    """Round supports under the figure: ends and radius, cm."""
+    names = sides_of(side)
+    found = []
+    for prop in figure.props:
+        radius = float(prop["radius_cm"])
+        ends = []
+        for end in prop["between"]:
+            owner, _, rest = end.partition(".")
+            point = points[f"{names[owner]}.{rest}" if owner in names else end]
+            ends.append(point + np.array([0, 0, -float(prop["below_cm"]) - radius]))
+        a, b = ends
+        stretch = float(prop.get("stretch_cm", 0.0)) * (b - a) / max(np.linalg.norm(b - a), 1e-6)
+        found.append((a - stretch, b + stretch, radius))
+    return found
 
 
 def place_on_mat(points: Landmarks, along: str, anchor: str = "pelvis") -> Landmarks:
@@ -325,19 +390,24 @@ def place_on_mat(points: Landmarks, along: str, anchor: str = "pelvis") -> Landm
     ``along`` ``x`` (side view) centres the leg span on x and the pelvis on y;
     ``y`` (front view) the other way round.
     """
-    feet = np.array([points[f"{s}.{j}"] for s in ("left", "right") for j in ("ankle", "shoulder")])
+    ends = ("ankle", "shoulder", "knee")
+    feet = np.array([points[f"{s}.{j}"] for s in ("left", "right") for j in ends])
     middle = (feet.min(axis=0) + feet.max(axis=0)) / 2
     shift = np.array([-middle[0], -points[anchor][1], 0.0])
     if along == "y":
         shift = np.array([-points[anchor][0], -middle[1], 0.0])
-    skip = {n for n in points if n.startswith("axes") or n.endswith(".axes")}
-    return {n: p if n in skip else p + shift for n, p in points.items()}
+    return moved(points, shift)
+
+
+def moved(points: Landmarks, by_cm: Array | tuple[float, float, float]) -> Landmarks:
+    """Shift every landmark; the directions kept among them stay."""
+    step = np.asarray(by_cm, dtype=float)
+    return {n: p if "axes" in n else p + step for n, p in points.items()}
 
 
 def mark_points(marks: tuple[Mark, ...], side: str, points: Landmarks) -> dict[str, Array]:
     """True 3-D position of each mark of a pose on the posed figure."""
-    near = "right" if side == "both" else side
-    names = {"side": near, "other": other_side(near)}
+    names = sides_of(side)
     found = {}
     for m in marks:
         owner, _, rest = m.body.partition(".")

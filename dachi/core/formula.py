@@ -39,13 +39,17 @@ class Frame:
     plane: str
     forward: float
     values: dict[str, Array] = field(default_factory=dict)
+    laid: dict[str, Array] = field(default_factory=dict)
 
     def flat(self, name: str) -> Array:
         """Return a mark in the pose's plane, shape (samples, 2)."""
-        p = self.points[name]
-        if self.plane == "floor":
-            return np.asarray(p[:, :2])
-        return np.asarray(p[:, ::2] * (self.forward, 1.0))
+        if name not in self.laid:
+            p = self.points[name]
+            if self.plane == "floor":
+                self.laid[name] = p[:, :2]
+            else:
+                self.laid[name] = p[:, ::2] * (self.forward, 1.0)
+        return self.laid[name]
 
     def line(self, a: str, b: str) -> Array:
         """Return the directed line a to b in the pose's plane, (samples, 2)."""
@@ -54,8 +58,8 @@ class Frame:
 
 def _signed(u: Array, v: Array) -> Array:
     """Signed angle from u to v in degrees, anticlockwise positive, (-180, 180]."""
-    cross = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]
-    return np.asarray(np.degrees(np.arctan2(cross, (u * v).sum(axis=1))))
+    ux, uy, vx, vy = u[:, 0], u[:, 1], v[:, 0], v[:, 1]
+    return np.asarray(np.degrees(np.arctan2(ux * vy - uy * vx, ux * vx + uy * vy)))
 
 
 def _unfold(signed: Array) -> Array:
@@ -128,6 +132,16 @@ def _turn(f: Frame, a: str, b: str) -> Array:
     return _follow(np.degrees(np.arctan2(d[:, 1], sign * d[:, 0])))
 
 
+def _opening(f: Frame, a: str, b: str) -> Array:
+    """Turn on the floor from straight ahead (towards the camera) to the outside."""
+    d = f.points[b] - f.points[a]
+    return _follow(np.degrees(np.arctan2(f.forward * d[:, 0], -d[:, 1])))
+
+
+def _ratio(f: Frame, a: str, b: str, c: str, d: str) -> Array:
+    return np.asarray(_gap(f, a, b) / _gap(f, c, d))
+
+
 def _height(f: Frame, p: str) -> Array:
     return np.asarray(f.points[p][:, 2])
 
@@ -146,24 +160,27 @@ def _drop(f: Frame, p: str, q: str) -> Array:
 
 @dataclass(frozen=True)
 class Function:
-    """A formula kind: how many marks it takes and which unit it gives."""
+    """A formula kind: how many marks it takes, which unit it gives, whether it looks at depth."""
 
     call: Callable[..., Array]
     arity: int
     unit: str
+    deep: bool = False
 
 
 FUNCTIONS: dict[str, Function] = {
     "angle": Function(_angle, 3, "deg"),
     "between": Function(_between, 4, "deg"),
-    "between_space": Function(_between_space, 4, "deg"),
+    "between_space": Function(_between_space, 4, "deg", deep=True),
     "bend": Function(_bend, 3, "deg"),
     "rise": Function(_rise, 2, "deg"),
     "slope": Function(_slope, 2, "deg"),
     "lean": Function(_lean, 2, "deg"),
     "hang": Function(_hang, 2, "deg"),
     "through_floor": Function(_through_floor, 3, "deg"),
-    "turn": Function(_turn, 2, "deg"),
+    "turn": Function(_turn, 2, "deg", deep=True),
+    "opening": Function(_opening, 2, "deg", deep=True),
+    "ratio": Function(_ratio, 4, "ratio"),
     "height": Function(_height, 1, "cm"),
     "gap": Function(_gap, 2, "cm"),
     "ahead": Function(_ahead, 2, "cm"),
@@ -188,12 +205,16 @@ Evaluator = Callable[[Frame], Array]
 
 @dataclass(frozen=True)
 class Formula:
-    """A parsed expression: its text, the marks and measures it needs, its unit."""
+    """A parsed expression: its text, the marks and measures it needs, its unit.
+
+    ``deep`` expressions use how far marks lie from the camera, which only a mat shows.
+    """
 
     text: str
     marks: frozenset[str]
     measures: frozenset[str]
     in_cm: bool
+    deep: bool
     run: Evaluator
 
     def __call__(self, frame: Frame) -> Array:
@@ -254,4 +275,5 @@ def parse(text: str, marks: frozenset[str], measures: frozenset[str]) -> Formula
         raise FormulaError(f"{text!r} is not an expression") from error
     run = build(tree.body)
     in_cm = any(FUNCTIONS[f].unit == "cm" for f in functions)
-    return Formula(text, frozenset(used_marks), frozenset(used_measures), in_cm, run)
+    deep = any(FUNCTIONS[f].deep for f in functions)
+    return Formula(text, frozenset(used_marks), frozenset(used_measures), in_cm, deep, run)

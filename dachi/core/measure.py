@@ -12,6 +12,8 @@ update), which helps exactly where a limb's length says something about its dept
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,17 +21,23 @@ from numpy.typing import NDArray
 from dachi.core import camera as cameras
 from dachi.core import checks as judging
 from dachi.core.anatomy import DEFAULT_SEGMENTS_CM, MODES, SIDES
+from dachi.core.assumptions import Assumptions
 from dachi.core.camera import CameraError, CameraEstimate
-from dachi.core.catalogue import Catalogue, Mark, Pose
+from dachi.core.catalogue import Catalogue, Check, Mark, Measure, Pose, agrees
 from dachi.core.fan import draw_fan
 from dachi.core.formula import Formula, Frame
-from dachi.core.nuisance import Assumptions, Batch, implausibility, solve
+from dachi.core.nuisance import Batch, solve
 from dachi.core.scene import Reading, Result, Scene, SceneError
 
 Array = NDArray[np.float64]
 
 Z95 = 1.959964
 
+
+#: A headline less certain than this deserves a word.
+DOUBTFUL_SD_DEG = 5.0
+#: Log odds against a reading outside what hips do.
+IMPLAUSIBLE = 7.0
 
 DEFAULT_ASSUMPTIONS = Assumptions()
 
@@ -49,9 +57,15 @@ def measure(
     """
     if scene.pose not in catalogue:
         raise SceneError(f"there is no pose called {scene.pose!r} in the catalogue")
-    pose = catalogue.pose(scene.pose)
+    try:
+        pose = catalogue.seen_from(scene.pose, scene.view)
+    except KeyError as error:
+        usual = catalogue.pose(scene.pose)
+        raise SceneError(
+            f"{usual.name} is photographed from the {usual.view}, not from the {scene.view}"
+        ) from error
     marks = _usable_marks(scene, pose)
-    return measure_with(scene, pose, _camera(scene, pose, marks), assumptions, drawn=drawn)
+    return _measure(scene, pose, marks, _camera(scene, pose, marks), assumptions, drawn)
 
 
 def measure_with(
@@ -63,16 +77,23 @@ def measure_with(
     drawn: bool = False,
 ) -> Result:
     """Compute readings through a camera that is already known (see ``measure``)."""
-    marks = _usable_marks(scene, pose)
-    batch = solve(scene, pose, marks, estimate, assumptions)
-    rival = None
+    return _measure(scene, pose, _usable_marks(scene, pose), estimate, assumptions, drawn)
+
+
+def _measure(
+    scene: Scene,
+    pose: Pose,
+    marks: tuple[Mark, ...],
+    estimate: CameraEstimate,
+    assumptions: Assumptions,
+    drawn: bool,
+) -> Result:
+    batches = solve(scene, pose, marks, estimate, assumptions)
     if estimate.rival is not None:
-        rival = solve(scene, pose, marks, estimate.rival, assumptions)
-        if implausibility(rival) < implausibility(batch) - 1.0:
-            batch, rival = rival, batch
-        elif implausibility(rival) > implausibility(batch) + 9.0:
-            rival = None
-    return _read(scene, pose, marks, batch, rival, drawn)
+        apart = (estimate.rival.chi2 - estimate.chi2) / 2.0
+        for batch in solve(scene, pose, marks, estimate.rival, assumptions):
+            batches += (replace(batch, log_weight=batch.log_weight - apart),)
+    return _read(scene, pose, marks, batches, drawn)
 
 
 # ---------------------------------------------------------------- what came in
@@ -101,6 +122,8 @@ def _usable_marks(scene: Scene, pose: Pose) -> tuple[Mark, ...]:
     present = tuple(m for m in pose.marks if m.id in scene.marks)
     for i, a in enumerate(present):
         for b in present[:i]:
+            if a.touches or b.touches:
+                continue
             (ax, ay), (bx, by) = scene.marks[a.id], scene.marks[b.id]
             if math.hypot(ax - bx, ay - by) < 2e-3 * max(w, h):
                 raise SceneError(
@@ -117,7 +140,7 @@ def _camera(scene: Scene, pose: Pose, marks: tuple[Mark, ...]) -> CameraEstimate
             # A corner is crisper than a joint: two thirds of a mark's spread.
             corner_sd = max(sd * 2 / 3, max(im.width, im.height) / 1600.0)
             return cameras.solve_mat(
-                scene.mat, scene.view or pose.view, im.width, im.height, im.focal_35mm, corner_sd
+                scene.mat, pose.view, im.width, im.height, im.focal_35mm, corner_sd
             )
         f = cameras.focal_in_px(im.focal_35mm or cameras.DEFAULT_FOCAL_35MM, im.width, im.height)
         distance = f * _cm_per_px(scene, marks)
@@ -149,61 +172,74 @@ def _length_of(scene: Scene, segment: str) -> float:
 
 
 def _read(
-    scene: Scene,
-    pose: Pose,
-    marks: tuple[Mark, ...],
-    batch: Batch,
-    rival: Batch | None,
-    drawn: bool,
+    scene: Scene, pose: Pose, marks: tuple[Mark, ...], batches: tuple[Batch, ...], drawn: bool
 ) -> Result:
-    warnings = list(batch.estimate.warnings) + list(batch.warnings)
     forward, said = _forward(scene, pose)
-    warnings += said
     present = {m.id for m in marks}
-    calibrated = batch.estimate.method == "mat"
-    frames = _Frames(scene, pose, batch, forward)
-    rivals = _Frames(scene, pose, rival, forward) if rival else None
-    if rivals:
+    calibrated = batches[0].estimate.method == "mat"
+
+    def usable(formula: Formula, known: set[str]) -> bool:
+        if formula.marks <= present and formula.measures <= known:
+            return calibrated or not (formula.in_cm or (formula.deep and pose.plane != "floor"))
+        return False
+
+    taken: list[Measure] = []
+    for m in pose.measures:
+        if agrees(m.when, scene.variant) and usable(m.formula, {t.id for t in taken}):
+            if m.unit == "ratio" and not calibrated:
+                continue
+            taken.append(m)
+    known = {m.id for m in taken}
+    checked = [
+        c for c in pose.checks if judging.applies(c, scene.variant) and usable(c.formula, known)
+    ]
+    if not any(m.headline for m in taken):
+        raise SceneError(
+            "the marks do not give this pose's main measure"
+            if calibrated
+            else "this pose cannot be read without the mat: mark its four corners"
+        )
+    wanted: list[Measure | Check] = [*taken, *checked]
+    modes = [_Frames(scene, pose, batch, forward) for batch in batches]
+    values, sds, frames = _blend(modes, wanted, next(i for i, m in enumerate(taken) if m.headline))
+    batch = frames.batch
+    warnings = [*batch.estimate.warnings, *batch.warnings, *said]
+    if any(b.estimate is not batch.estimate for b in batches):
         warnings.append(
             "two camera positions explain the corners equally well: the readings allow for "
             "both; mark the corners again or raise the camera"
         )
-    readings: list[Reading] = []
-    fans = []
-    for m in pose.measures:
-        if not _computable(m.formula, present, {r.id for r in readings}):
-            continue
-        if m.unit == "cm" and not calibrated:
-            continue
-        value, sd = frames.evaluate(m.formula, m.outward, m.id)
-        if rivals:
-            other, _ = rivals.evaluate(m.formula, m.outward, m.id)
-            sd = math.hypot(sd, (value - other) / 2)
-        readings.append(
-            Reading(
-                m.id,
-                m.label,
-                m.unit,
-                value,
-                sd,
-                value - Z95 * sd,
-                value + Z95 * sd,
-                m.headline,
-                m.apparent,
-            )
+    readings = [
+        Reading(
+            m.id,
+            m.label,
+            m.unit,
+            float(v),
+            float(sd),
+            float(v - Z95 * sd),
+            float(v + Z95 * sd),
+            m.headline,
+            m.apparent,
         )
-        if drawn and m.fan is not None and {m.fan.vertex, m.fan.to} <= present:
-            fan = draw_fan(m.id, m.fan, frames.at(m.outward), batch.estimate.camera, value, sd)
+        for m, v, sd in zip(taken, values, sds, strict=False)
+    ]
+    fans = []
+    for m, r in zip(taken, readings, strict=True) if drawn else ():
+        if m.fan is not None and {m.fan.vertex, m.fan.to} <= present:
+            frame = frames.at(m.outward, m.fan.plane)
+            fan = draw_fan(m.id, m.fan, frame, batch.estimate.camera, r.value, r.sd)
             if fan is not None:
                 fans.append(fan)
-    if not any(r.headline for r in readings):
-        raise SceneError("the marks do not give this pose's main measure")
+    doubtful = next((r for r in readings if r.headline and r.unit == "deg"), None)
+    if calibrated and doubtful is not None and doubtful.sd > DOUBTFUL_SD_DEG:
+        warnings.append(
+            f"from this camera the {doubtful.label} is only good to ± {Z95 * doubtful.sd:.0f}°: "
+            "raise the camera, or come closer"
+        )
+    after = len(taken)
     results = [
-        judging.judge(check, *frames.evaluate(check.formula, check.outward, None))
-        for check in pose.checks
-        if judging.applies(check, scene.variant)
-        and _computable(check.formula, present, {r.id for r in readings})
-        and (calibrated or not check.formula.in_cm)
+        judging.judge(c, float(v), float(sd))
+        for c, v, sd in zip(checked, values[after:], sds[after:], strict=True)
     ]
     results += batch.foreshortened
     return Result(
@@ -218,38 +254,92 @@ def _read(
     )
 
 
-def _computable(formula: Formula, marks: set[str], measures: set[str]) -> bool:
-    return formula.marks <= marks and formula.measures <= measures
-
-
 class _Frames:
-    """Evaluates formulas on a batch, once for each direction they count from."""
+    """Evaluates formulas on a batch, in one frame for each direction they count from."""
 
     def __init__(self, scene: Scene, pose: Pose, batch: Batch, forward: float) -> None:
-        self._scene, self._pose, self._batch, self._forward = scene, pose, batch, forward
+        self._scene, self._pose, self._forward = scene, pose, forward
+        self.batch = batch
         self._values: dict[str, Array] = {}
+        self._frames: dict[tuple[str | None, str], Frame] = {}
 
-    def at(self, outward: str | None) -> Frame:
-        sign = self._forward
-        if outward is not None:
-            side = self._scene.side if outward == "side" else outward
-            sign = self._forward * (-1.0 if side == "right" else 1.0)
-        return Frame(self._batch.points, self._pose.plane, sign, self._values)
+    def at(self, outward: str | None, plane: str | None = None) -> Frame:
+        key = (outward, plane or self._pose.plane)
+        if key not in self._frames:
+            sign = self._forward
+            if outward is not None:
+                side = self._scene.side if outward == "side" else outward
+                sign = self._forward * (-1.0 if side == "right" else 1.0)
+            self._frames[key] = Frame(self.batch.points, key[1], sign, self._values)
+        return self._frames[key]
 
-    def evaluate(
-        self, formula: Formula, outward: str | None, keep_as: str | None
-    ) -> tuple[float, float]:
-        values = formula(self.at(outward))
-        if keep_as is not None:
-            self._values[keep_as] = values
-        return self._batch.mean_sd(values)
+    def evaluate(self, wanted: Sequence[Measure | Check]) -> tuple[Array, Array]:
+        """Values and standard deviations (m,) of measures and checks, in their order."""
+        size = 2 * len(self.batch.shift) + 1
+        rows = np.empty((len(wanted), size))
+        for i, m in enumerate(wanted):
+            values = m.formula(self.at(m.outward))
+            rows[i] = values
+            if isinstance(m, Measure):
+                self._values[m.id] = values
+        return self.batch.mean_sd(rows)
+
+
+def _blend(
+    modes: list[_Frames], wanted: Sequence[Measure | Check], headline: int
+) -> tuple[Array, Array, _Frames]:
+    """Values and standard deviations over all solutions, and the likeliest of them.
+
+    Solutions are weighed by how well they explain what is known, and by whether the
+    headline is an angle a hip can have; mean and variance are those of the mixture.
+    """
+    if len(modes) == 1:
+        values, sds = modes[0].evaluate(wanted)
+        return values, sds, modes[0]
+    found = [m.evaluate(wanted) for m in modes]
+    all_values = np.array([v for v, _ in found])
+    all_sds = np.array([sd for _, sd in found])
+    logs = np.array([m.batch.log_weight for m in modes])
+    main = wanted[headline]
+    if isinstance(main, Measure) and main.plausible is not None:
+        low, high = main.plausible
+        beyond = np.maximum(low - all_values[:, headline], all_values[:, headline] - high)
+        logs = logs - np.where(beyond > 0, IMPLAUSIBLE, 0.0)
+    weights = np.exp(logs - logs.max())
+    weights /= weights.sum()
+    mean = weights @ all_values
+    variance = weights @ (all_sds**2 + (all_values - mean) ** 2)
+    return mean, np.sqrt(variance), modes[int(np.argmax(weights))]
+
+
+def true_values(pose: Pose, scene: Scene, points: Mapping[str, Array]) -> dict[str, float]:
+    """Evaluate a pose's measures on points known in space, (3,) cm each.
+
+    What a perfect camera and perfect marks would read: the truth that simulated pictures
+    are compared with. ``scene`` gives side and variant; facing is the camera's.
+    """
+    batch = {k: np.asarray(p, dtype=float)[None] for k, p in points.items()}
+    a, b = pose.facing
+    forward = 1.0
+    if pose.view == "side":
+        forward = math.copysign(1.0, float(batch[b][0, 0] - batch[a][0, 0]))
+    values: dict[str, Array] = {}
+    for m in pose.measures:
+        if not (m.formula.marks <= set(batch) and m.formula.measures <= set(values)):
+            continue
+        if agrees(m.when, scene.variant):
+            side = scene.side if m.outward == "side" else m.outward
+            sign = forward if side is None else forward * (-1.0 if side == "right" else 1.0)
+            values[m.id] = m.formula(Frame(batch, pose.plane, sign, values))
+    return {k: float(v[0]) for k, v in values.items()}
 
 
 def _forward(scene: Scene, pose: Pose) -> tuple[float, list[str]]:
     """Return +1 or -1 for the picture direction readings count from.
 
     Side view: towards the feet or the front leg. Front view: towards the person's
-    left, which is the picture's right when they face the camera.
+    left, which is the picture's right when they face the camera; ``facing`` then runs
+    from right to left, or to the measured side where one side is measured.
     """
     said: list[str] = []
     seen = 0.0
@@ -257,6 +347,8 @@ def _forward(scene: Scene, pose: Pose) -> tuple[float, list[str]]:
     if a in scene.marks and b in scene.marks:
         seen = math.copysign(1.0, scene.marks[b][0] - scene.marks[a][0])
     if pose.view == "front":
+        if scene.side == "right" and pose.mark(b).body.startswith("side."):
+            seen = -seen
         if seen < 0:
             said.append(
                 "left and right look swapped: is the picture mirrored, or does the person "

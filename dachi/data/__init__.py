@@ -19,11 +19,16 @@ def catalogue() -> Catalogue:
 
 
 def load(folder: Path) -> Catalogue:
-    """Read every ``*.toml`` in a folder; the version is a digest of their text."""
-    digest = hashlib.sha256()
+    """Read every ``*.toml`` in a folder; the version is a digest of their text.
+
+    Descriptions shared by marks of many poses are in ``landmarks.toml`` of this package.
+    """
+    shared = (FOLDER / "landmarks.toml").read_bytes()
+    digest = hashlib.sha256(shared)
     entries = []
     for path in sorted(folder.glob("*.toml")):
         text = path.read_bytes()
         digest.update(text)
         entries.append(tomllib.loads(text.decode("utf-8")))
-    return build_catalogue(digest.hexdigest()[:12], entries)
+    landmarks = tomllib.loads(shared.decode("utf-8"))
+    return build_catalogue(digest.hexdigest()[:12], entries, landmarks)

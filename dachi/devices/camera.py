@@ -17,6 +17,9 @@ from dachi.core import figure as bodies
 from dachi.core.camera import CORNERS, Camera, look_from, mat_points
 from dachi.core.catalogue import Pose
 from dachi.core.figure import Body, Landmarks
+from dachi.core.measure import true_values
+from dachi.core.scene import Image as Frame
+from dachi.core.scene import Scene
 from dachi.devices.raymarch import Outfit, Studio, render
 
 OUTFITS = (
@@ -35,6 +38,8 @@ class Shot:
     ``value`` is the pose's headline; ``scatter_deg`` the spread of every joint about
     it and of limbs out of their plane; ``extra`` adds to single joints, named as in
     ``dachi.core.figure.posed``. ``yaw_deg`` is the camera's turn against the mat.
+    ``shift_cm`` moves the person on the mat, along its near edge and away from the camera.
+    ``focal_35mm`` is the true focal length; EXIF tells it in whole millimetres.
     """
 
     side: str
@@ -50,6 +55,8 @@ class Shot:
     outfit: int = 0
     body: Body = field(default_factory=Body)
     extra: Mapping[str, float] = field(default_factory=dict)
+    variant: Mapping[str, str] = field(default_factory=dict)
+    shift_cm: tuple[float, float] = (0.0, 0.0)
     mat_cm: tuple[float, float] = (183.0, 61.0)
     width: int = 1280
     height: int = 960
@@ -73,17 +80,16 @@ def set_up(pose: Pose, shot: Shot) -> Stage:
     rng = np.random.default_rng(shot.seed)
     extra = dict(shot.extra)
     if shot.scatter_deg:
-        for leg in ("side", "other"):
-            for joint in ("hip_abduction", "knee_flexion"):
-                key = f"{leg}.{joint}"
-                size = float(rng.normal(0, shot.scatter_deg))
-                extra[key] = extra.get(key, 0.0) + (
-                    abs(size) / 2 if joint == "knee_flexion" else size
-                )
-    posed = bodies.posed(pose.figure, shot.side, shot.value, pose.view, extra)
+        for joint in pose.figure.scatter:
+            size = float(rng.normal(0, shot.scatter_deg))
+            extra[joint] = extra.get(joint, 0.0) + size
+    variant = pose.default_variant() | dict(shot.variant)
+    settled = bodies.posed(pose.figure, shot.side, shot.value, pose.view, shot.extra, variant)
+    posed = bodies.posed(pose.figure, shot.side, shot.value, pose.view, extra, variant)
     points = bodies.place_on_mat(
-        bodies.landmarks(shot.body, posed), "x" if pose.view == "side" else "y"
+        bodies.landmarks(shot.body, posed, settled), "x" if pose.view == "side" else "y"
     )
+    points = bodies.moved(points, (*shot.shift_cm, 0.0))
     height = shot.height_cm or float(pose.camera["height_cm"])
     distance = shot.distance_cm or float(pose.camera["distance_cm"])
     middle = np.array([0.0, 0.0, float(pose.camera.get("look_at_cm", 40))])
@@ -120,7 +126,13 @@ def photograph(pose: Pose, shot: Shot, taken_at: datetime) -> tuple[bytes, dict[
         stage.camera,
         shot.width,
         shot.height,
-        bodies.bones(shot.body, stage.points),
+        [
+            *bodies.bones(shot.body, stage.points),
+            *(
+                (a, b, r, r, "prop")
+                for a, b, r in bodies.props(pose.figure, shot.side, stage.points)
+            ),
+        ],
         Studio(near, deep, deep / 2 + 95.0, sun=shot.sun),
         OUTFITS[shot.outfit % len(OUTFITS)],
         list(stage.marks_3d.values()) if shot.stickers else (),
@@ -138,6 +150,14 @@ def photograph(pose: Pose, shot: Shot, taken_at: datetime) -> tuple[bytes, dict[
     return out.getvalue(), sidecar(pose, shot, stage, taken_at)
 
 
+def truths(pose: Pose, shot: Shot, stage: Stage) -> dict[str, float]:
+    """What every measure of the pose truly is on the staged figure."""
+    variant = pose.default_variant() | dict(shot.variant)
+    image = Frame(shot.width, shot.height, shot.focal_35mm)
+    scene = Scene(pose.id, shot.side, "passive", image, {}, variant=variant)
+    return true_values(pose, scene, stage.marks_3d)
+
+
 def exif(focal_35mm: float, taken_at: datetime, orientation: int = 1) -> Image.Exif:
     """EXIF with orientation, capture time and focal length, as a phone writes them."""
     data = Image.Exif()
@@ -152,10 +172,13 @@ def exif(focal_35mm: float, taken_at: datetime, orientation: int = 1) -> Image.E
 def sidecar(pose: Pose, shot: Shot, stage: Stage, taken_at: datetime) -> dict[str, Any]:
     """The truth about a shot, ready for JSON: camera, marks, corners and angles."""
     cam = stage.camera
+    truth = truths(pose, shot, stage)
+    variant = pose.default_variant() | dict(shot.variant)
     return {
         "pose": pose.id,
         "side": shot.side,
-        "true_value_deg": shot.value,
+        "true_value_deg": round(truth[pose.headline_for(variant).id], 2),
+        "true_values": {k: round(v, 2) for k, v in truth.items()},
         "taken_at": taken_at.isoformat(),
         "image": {"width": shot.width, "height": shot.height, "focal_35mm": shot.focal_35mm},
         "camera": {

@@ -47,6 +47,7 @@ class Outfit:
     shorts: tuple[float, float, float] = (0.07, 0.09, 0.12)
     top: tuple[float, float, float] = (0.30, 0.31, 0.33)
     hair: tuple[float, float, float] = (0.09, 0.07, 0.06)
+    prop: tuple[float, float, float] = (0.34, 0.16, 0.14)
 
 
 def render(
@@ -195,8 +196,8 @@ def _distance(p: Array, cones: Sequence[Cone]) -> Array:
         d = np.sqrt(np.einsum("ij,ij->i", e, e)) - r
         if total is None:
             total = d
-        elif cloth == "sticker":
-            # Stickers sit on the skin; blending would bury them in it.
+        elif cloth in ("sticker", "prop"):
+            # Stickers and supports touch the skin; blending would melt them into it.
             total = np.minimum(total, d)
         else:
             k = np.float32(BLEND_CM)

@@ -15,8 +15,9 @@ from dachi.core.camera import (
     describe,
     look_from,
     mat_points,
+    moved_cameras,
     solve_mat,
-    spread_cameras,
+    square_root,
 )
 
 SIZE = (1600, 1200)
@@ -71,10 +72,10 @@ class Recovered(unittest.TestCase):
             for _ in range(400)
         ]
         seen = np.std([f.camera.yaw_deg for f in fits])
-        rotations, _, _ = spread_cameras(fits[0])
+        steps = square_root(fits[0].covariance).T
+        rotations, _, _ = moved_cameras(fits[0].camera, steps, list(range(7)))
         steps = [
-            math.degrees(math.atan2(r[2, 0], r[2, 1])) - fits[0].camera.yaw_deg
-            for r in rotations[:7]
+            math.degrees(math.atan2(r[2, 0], r[2, 1])) - fits[0].camera.yaw_deg for r in rotations
         ]
         self.assertAlmostEqual(float(np.linalg.norm(steps)), seen, delta=0.2 * seen)
 

@@ -74,6 +74,7 @@ class Poses(unittest.TestCase):
         def formula(text: str) -> dict[str, object]:
             return changed(measures=[{**measure, "formula": text}])
 
+        landmarks = tomllib.loads((FOLDER / "landmarks.toml").read_text("utf-8"))
         mark, measure, check = good["marks"][0], good["measures"][0], good["checks"][0]
         cases = {
             "'marks' is missing": {k: v for k, v in good.items() if k != "marks"},
@@ -88,14 +89,20 @@ class Poses(unittest.TestCase):
             "severity is": changed(checks=[{**check, "severity": "awful"}]),
             "which is no mark": changed(marks=[{**mark, "parent": "tail"}, *good["marks"][1:]]),
             "plane of mark": changed(marks=[{**mark, "plane": "astral"}, *good["marks"][1:]]),
+            "no landmark is called": changed(marks=[{"from": "tail"}, *good["marks"][1:]]),
+            "needs a parent": changed(marks=[*good["marks"], {
+                "id": "x", "label": "x", "where": "", "body": "head", "plane": "reach"}]),
+            "same id": changed(marks=[*good["marks"], mark]),
+            "no mark called": changed(facing=["shoulder", "tail"]),
+            "better is": changed(measures=[{**measure, "better": "nicer"}]),
             "default of variant": changed(
                 variants={"resting_leg": {"label": "x", "default": "z", "options": {"a": "b"}}}
             ),
         }  # fmt: skip
         for words, entry in cases.items():
             with self.subTest(words), self.assertRaises(CatalogueError) as caught:
-                build_catalogue("t", [entry])
+                build_catalogue("t", [entry], landmarks)
             self.assertIn(words, str(caught.exception))
             self.assertIn("supine-leg-raise", str(caught.exception))
         with self.assertRaisesRegex(CatalogueError, "two poses"):
-            build_catalogue("t", [good, good])
+            build_catalogue("t", [good, good], landmarks)

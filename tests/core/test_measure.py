@@ -7,8 +7,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from dachi.core.assumptions import Assumptions
 from dachi.core.camera import CORNERS, Mat
-from dachi.core.measure import Assumptions, measure
+from dachi.core.measure import measure
 from dachi.core.scene import SceneError
 from dachi.data import catalogue
 from dachi.devices.camera import Shot

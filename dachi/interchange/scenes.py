@@ -1,0 +1,215 @@
+"""The scene file: JSON Lines in, JSON Lines out, each checked against its published schema."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import fastjsonschema
+from jsonschema import Draft7Validator
+from jsonschema.exceptions import best_match
+
+from dachi.core.camera import CORNERS, Mat
+from dachi.core.catalogue import Catalogue
+from dachi.core.measure import measure
+from dachi.core.scene import DEFAULT_HALF_WIDTH_CM, Image, Result, Scene, SceneError
+
+FOLDER = Path(__file__).parent
+#: A scene takes a few kB; a longer line is something else.
+MOST_BYTES = 1 << 20
+
+
+@lru_cache(maxsize=2)
+def schema(name: str) -> dict[str, Any]:
+    """Return the published schema of ``scene`` or ``result``."""
+    return dict(json.loads((FOLDER / f"{name}.schema.json").read_text("utf-8")))
+
+
+@lru_cache(maxsize=2)
+def _quick(name: str) -> Callable[[Any], Any]:
+    """A validator compiled to code, thirty times faster than one that explains itself."""
+    return fastjsonschema.compile(schema(name), use_default=False)  # type: ignore[no-any-return]
+
+
+def complaint(name: str, data: Any) -> str | None:
+    """Say what about data is against a schema, None where nothing is."""
+    try:
+        _quick(name)(data)
+    except fastjsonschema.JsonSchemaValueException as error:
+        best = best_match(Draft7Validator(schema(name)).iter_errors(data))
+        return _say(best.absolute_path, best.message) if best else str(error)
+    return None
+
+
+def scene_from_json(data: Any) -> Scene:
+    """Build a scene from parsed JSON; SceneError with a sentence where it is none."""
+    wrong = complaint("scene", data)
+    if wrong is not None:
+        raise SceneError(wrong)
+    image, mat = data["image"], data.get("mat")
+    if mat is not None and mat["width_cm"] > mat["length_cm"]:
+        raise SceneError("mat.length_cm is the longer side of the mat: swap length and width")
+    scene = Scene(
+        id="" if data.get("id") is None else str(data["id"]),
+        pose=data["pose"],
+        view=data.get("view"),
+        side=data["side"],
+        mode=data["mode"],
+        variant=data.get("variant") or {},
+        image=Image(image["width"], image["height"], image.get("focal_35mm")),
+        marks={k: _point(f"marks.{k}", p) for k, p in data["marks"].items()},
+        mark_sd_px=data.get("mark_sd_px"),
+        mark_sds=data.get("mark_sds_px") or {},
+        half_width_cm=_or(data.get("half_width_cm"), DEFAULT_HALF_WIDTH_CM),
+        facing=data.get("facing"),
+        segments_cm=data.get("segments_cm") or {},
+    )
+    if mat is not None:
+        corners = {c: _point(f"mat.corners.{c}", mat["corners"][c]) for c in CORNERS}
+        found = Mat(mat["length_cm"], mat["width_cm"], corners, mat.get("corner_sd_px"))
+        return replace(scene, mat=found)
+    if data.get("level") is not None:
+        a, b = (_point("level", p) for p in data["level"])
+        return replace(scene, level=(a, b))
+    return scene
+
+
+def _or(value: float | None, default: float) -> float:
+    return default if value is None else float(value)
+
+
+def _point(where: str, pair: list[float]) -> tuple[float, float]:
+    x, y = float(pair[0]), float(pair[1])
+    if not (math.isfinite(x) and math.isfinite(y)):
+        raise SceneError(f"{where} is not a position in the picture")
+    return x, y
+
+
+def _say(path: Iterable[Any], message: str) -> str:
+    where = ".".join(str(p) for p in path)
+    text = message if len(message) <= 160 else f"{message[:150]}…"
+    return f"{where}: {text}" if where else text
+
+
+def scene_to_json(scene: Scene) -> dict[str, Any]:
+    """A scene as JSON data, ready for another program."""
+    found: dict[str, Any] = {
+        "format": "dachi-scene",
+        "version": 1,
+        "id": scene.id,
+        "pose": scene.pose,
+        "side": scene.side,
+        "mode": scene.mode,
+        "variant": dict(scene.variant),
+        "image": {"width": scene.image.width, "height": scene.image.height},
+        "half_width_cm": scene.half_width_cm,
+        "marks": {k: list(p) for k, p in scene.marks.items()},
+        "segments_cm": dict(scene.segments_cm),
+    }
+    optional = {
+        "view": scene.view,
+        "facing": scene.facing,
+        "mark_sd_px": scene.mark_sd_px,
+        "mark_sds_px": dict(scene.mark_sds) or None,
+        "level": [list(p) for p in scene.level] if scene.level else None,
+    }
+    found |= {k: v for k, v in optional.items() if v is not None}
+    if scene.image.focal_35mm is not None:
+        found["image"]["focal_35mm"] = scene.image.focal_35mm
+    if scene.mat is not None:
+        found["mat"] = {
+            "length_cm": scene.mat.length_cm,
+            "width_cm": scene.mat.width_cm,
+            "corners": {k: list(p) for k, p in scene.mat.corners.items()},
+        }
+        if scene.mat.corner_sd_px is not None:
+            found["mat"]["corner_sd_px"] = scene.mat.corner_sd_px
+    return found
+
+
+def result_to_json(result: Result, scene_id: Any) -> dict[str, Any]:
+    """A result as JSON data; ``scene_id`` is given back as it came."""
+    found: dict[str, Any] = {
+        "id": scene_id,
+        "method": result.method,
+        "pose": result.pose,
+        "measures": [
+            {
+                "id": r.id,
+                "label": r.label,
+                "unit": r.unit,
+                "value": round(r.value, 3),
+                "sd": round(r.sd, 3),
+                "low": round(r.low, 3),
+                "high": round(r.high, 3),
+                "headline": r.headline,
+                "apparent": r.apparent,
+            }
+            for r in result.readings
+        ],
+        "checks": [
+            {
+                "id": c.id,
+                "label": c.label,
+                "value": round(c.value, 3),
+                "sd": round(c.sd, 3),
+                "unit": c.unit,
+                "limit": c.limit,
+                "status": c.status,
+                "message": c.message,
+            }
+            for c in result.checks
+        ],
+        "warnings": list(result.warnings),
+    }
+    if result.camera is not None:
+        c = result.camera
+        found["camera"] = {
+            "yaw_deg": round(c.yaw_deg, 2),
+            "pitch_deg": round(c.pitch_deg, 2),
+            "roll_deg": round(c.roll_deg, 2),
+            "height_cm": round(c.height_cm, 1),
+            "distance_cm": round(c.distance_cm, 1),
+        }
+    return found
+
+
+def measure_json(data: Any, catalogue: Catalogue) -> dict[str, Any]:
+    """Measure parsed JSON; whatever it holds, the answer is a result or an error."""
+    scene_id = data.get("id") if isinstance(data, dict) else None
+    if not isinstance(scene_id, str | int | None) or isinstance(scene_id, bool):
+        scene_id = None
+    try:
+        return result_to_json(measure(scene_from_json(data), catalogue), scene_id)
+    except SceneError as error:
+        return {"id": scene_id, "error": str(error)}
+    except (ArithmeticError, ValueError) as error:
+        # Numbers so extreme that the arithmetic gives out: still an answer, not a crash.
+        return {"id": scene_id, "error": f"the numbers cannot be measured ({error})"}
+
+
+def measure_line(line: bytes, catalogue: Catalogue) -> dict[str, Any]:
+    """Measure one line of a scene file."""
+    if len(line) > MOST_BYTES:
+        size = f"longer than {MOST_BYTES // 1024} kB"
+        return {"id": None, "error": f"the line is {size}: a scene takes a few kB"}
+    try:
+        data = json.loads(line)
+    except (ValueError, RecursionError) as error:
+        return {"id": None, "error": f"the line is not JSON ({error})"}
+    return measure_json(data, catalogue)
+
+
+def lines_of(source: BinaryIO) -> Iterator[bytes]:
+    """Lines that hold anything, none of them read past the limit into memory."""
+    while line := source.readline(MOST_BYTES + 2):
+        if len(line) > MOST_BYTES and not line.endswith(b"\n"):
+            while (rest := source.readline(MOST_BYTES)) and not rest.endswith(b"\n"):
+                pass
+        if line.strip():
+            yield line
