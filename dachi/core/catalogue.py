@@ -150,7 +150,7 @@ class FigurePose:
     props: tuple[Mapping[str, Any], ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Pose:
     """A benchmark pose.
 

@@ -1,7 +1,7 @@
-"""From trials to a verdict: session values, SEM, MDC95, gain and reserve.
+"""From trials to a verdict: session values, SEM, MDC95, gain, asymmetry and reserve.
 
-SEM pools the coach's own repeated trials with a prior of 2.5 degrees worth 4 degrees
-of freedom: SEM^2 = (v0 s0^2 + sum (n_i - 1) s_i^2) / (v0 + sum (n_i - 1)).
+SEM pools the coach's own repeated trials of a pose and mode with a prior of 2.5 degrees
+worth 4 degrees of freedom: SEM^2 = (v0 s0^2 + sum (n_i - 1) s_i^2) / (v0 + sum (n_i - 1)).
 MDC95 = 1.96 SEM sqrt(1/k1 + 1/k2) for the means of k1 and k2 trials, which is the
 usual 1.96 sqrt(2) SEM / sqrt(k) where both have k.
 """
@@ -10,23 +10,27 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-from statistics import fmean
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from statistics import fmean, median
 
 Z95 = 1.959964
 PRIOR_SEM_DEG = 2.5
 PRIOR_DF = 4
 
-#: What must be equal for two readings to be compared, in the order they are listed.
-CONDITIONS = ("warmth", "variant", "method")
+#: What must be equal for two readings to be compared, in the order trials carry it.
+CONDITIONS = ("warmth", "variant", "method", "part of day", "prop")
+
+#: An asymmetry is worth acting on above the larger of these.
+ASYMMETRY_SHARE, ASYMMETRY_DEG = 0.10, 8.0
 
 
 @dataclass(frozen=True)
 class TrialValue:
     """One trial's headline reading. ``day`` counts days from any fixed date.
 
-    ``conditions`` are (warmth, variant, method); only equal ones are compared.
+    ``conditions`` follow ``CONDITIONS`` (later ones may be left off); only equal ones are
+    compared. ``alike`` holds the measures that must agree within a share to be compared.
     """
 
     trial_id: int
@@ -37,12 +41,13 @@ class TrialValue:
     value: float
     sd: float
     valid: bool
-    conditions: tuple[str, str, str]
+    conditions: tuple[str, ...]
+    alike: Mapping[str, float] = field(default_factory=dict, hash=False)
 
 
 @dataclass(frozen=True)
 class SessionValue:
-    """The mean of an assessment's valid, comparable trials of one side and mode."""
+    """The mean (or best) of an assessment's valid, comparable trials of one side and mode."""
 
     assessment_id: int
     day: float
@@ -52,6 +57,7 @@ class SessionValue:
     count: int
     sem: float
     trial_ids: tuple[int, ...]
+    other_conditions: bool = False
 
     @property
     def mdc(self) -> float:
@@ -63,13 +69,15 @@ class SessionValue:
 class Gain:
     """The change between two session values, with its 95 % interval and verdict.
 
-    ``verdict`` is ``real gain``, ``real loss`` or ``no change we could detect``.
+    ``better`` says whether more range reads ``higher`` or ``lower``. ``verdict`` is
+    ``real gain``, ``real loss`` or ``no change we could detect``.
     """
 
     earlier: SessionValue
     later: SessionValue
     change: float
     mdc: float
+    better: str = "higher"
 
     @property
     def low(self) -> float:
@@ -82,11 +90,16 @@ class Gain:
         return self.change + self.mdc
 
     @property
+    def improvement(self) -> float:
+        """The change counted towards more range."""
+        return self.change if self.better == "higher" else -self.change
+
+    @property
     def verdict(self) -> str:
         """Verdict by MDC95."""
-        if self.change > self.mdc:
+        if self.improvement > self.mdc:
             return "real gain"
-        if self.change < -self.mdc:
+        if self.improvement < -self.mdc:
             return "real loss"
         return "no change we could detect"
 
@@ -94,6 +107,11 @@ class Gain:
     def real(self) -> bool:
         """Whether the change is larger than chance would explain."""
         return abs(self.change) > self.mdc
+
+    @property
+    def mixed(self) -> bool:
+        """Whether a session under other conditions has a part in it."""
+        return self.earlier.other_conditions or self.later.other_conditions
 
 
 @dataclass(frozen=True)
@@ -105,21 +123,27 @@ class Line:
     sessions: tuple[SessionValue, ...]
     trials: tuple[TrialValue, ...]
     left_out: tuple[TrialValue, ...]
+    better: str = "higher"
 
     @property
     def since_first(self) -> Gain | None:
         """Newest against first, None with fewer than two sessions."""
-        return gain(self.sessions[0], self.sessions[-1]) if len(self.sessions) > 1 else None
+        return self._gain(0)
 
     @property
     def since_last(self) -> Gain | None:
         """Newest against the one before."""
-        return gain(self.sessions[-2], self.sessions[-1]) if len(self.sessions) > 1 else None
+        return self._gain(-2)
+
+    def _gain(self, index: int) -> Gain | None:
+        if len(self.sessions) < 2:
+            return None
+        return gain(self.sessions[index], self.sessions[-1], self.better)
 
 
 @dataclass(frozen=True)
 class Reserve:
-    """Passive minus active of one session, and active over passive."""
+    """Passive beyond active in one session, and active over passive."""
 
     assessment_id: int
     side: str
@@ -129,12 +153,29 @@ class Reserve:
 
 
 @dataclass(frozen=True)
+class Asymmetry:
+    """Left minus right of one session and mode, against its own MDC95.
+
+    ``tighter`` names the side with less range where the difference is real.
+    """
+
+    assessment_id: int
+    mode: str
+    difference: float
+    mdc: float
+    tighter: str | None
+    worth_acting: bool
+
+
+@dataclass(frozen=True)
 class Series:
     """All lines of one pose and measure, under one set of conditions."""
 
     lines: tuple[Line, ...]
-    conditions: tuple[str, str, str] | None
-    sem: float
+    conditions: tuple[str, ...] | None
+    sems: Mapping[str, float]
+    better: str = "higher"
+    included: frozenset[str] = frozenset()
 
     def line(self, side: str, mode: str) -> Line | None:
         """Return one line, None where nothing was measured."""
@@ -145,6 +186,17 @@ class Series:
         """Sides with anything in them, left first."""
         seen = {s.side for s in self.lines}
         return tuple(s for s in ("left", "right", "both") if s in seen)
+
+    @property
+    def main_mode(self) -> str:
+        """``passive`` where it was measured, else ``active``."""
+        found = any(s.mode == "passive" and s.sessions for s in self.lines)
+        return "passive" if found else "active"
+
+    @property
+    def left_out(self) -> tuple[TrialValue, ...]:
+        """Every trial that no line counts."""
+        return tuple(t for line in self.lines for t in line.left_out)
 
 
 def pooled_sem(
@@ -160,55 +212,111 @@ def pooled_sem(
     return math.sqrt(total / df)
 
 
-def gain(earlier: SessionValue, later: SessionValue) -> Gain:
+def gain(earlier: SessionValue, later: SessionValue, better: str = "higher") -> Gain:
     """Compare two session values of the same side and mode."""
     sem = math.sqrt((earlier.sem**2 + later.sem**2) / 2.0)
     mdc = Z95 * sem * math.sqrt(1 / earlier.count + 1 / later.count)
-    return Gain(earlier, later, later.value - earlier.value, mdc)
+    return Gain(earlier, later, later.value - earlier.value, mdc, better)
 
 
-def build(trials: Sequence[TrialValue]) -> Series:
+def build(
+    trials: Sequence[TrialValue],
+    *,
+    better: str = "higher",
+    alike: Mapping[str, float] | None = None,
+    include: Collection[str] = (),
+    best: bool = False,
+) -> Series:
     """Group trials into lines.
 
     The conditions most sessions were taken under (the latest, on a tie) are the
-    series; trials under others, and invalid ones, are left out and listed.
+    series; trials under others, and invalid ones, are left out and listed. ``include``
+    names conditions that may differ after all. ``alike`` gives, for each measure a trial
+    carries, the share by which it may differ from the usual. ``best`` takes the best trial
+    of a session instead of the mean, which drifts up with more trials.
     """
-    chosen = _main_conditions(trials)
-    sem = pooled_sem(_groups(t for t in trials if t.valid and t.conditions == chosen))
-    keys = sorted({(t.side, t.mode) for t in trials})
+    included = frozenset(include)
+    chosen = main_conditions(trials)
+    usual = _usual(trials, chosen, included)
+
+    def comparable(t: TrialValue) -> bool:
+        if not t.valid or chosen is None or differing(t, chosen) - included:
+            return False
+        return all(
+            name not in t.alike
+            or name not in usual
+            or abs(t.alike[name] - usual[name]) <= share * abs(usual[name])
+            for name, share in (alike or {}).items()
+        )
+
+    used: dict[tuple[str, str], dict[int, list[TrialValue]]] = {}
+    left_out: dict[tuple[str, str], list[TrialValue]] = {}
+    for t in trials:
+        key = (t.side, t.mode)
+        if comparable(t):
+            used.setdefault(key, {}).setdefault(t.assessment_id, []).append(t)
+        else:
+            left_out.setdefault(key, []).append(t)
+    sems = {
+        mode: pooled_sem(
+            [t.value for t in same]
+            for (_, m), visits in used.items()
+            if m == mode
+            for same in visits.values()
+        )
+        for mode in {m for _, m in (*used, *left_out)}
+    }
     lines = []
-    for side, mode in keys:
-        used: list[TrialValue] = []
-        left_out: list[TrialValue] = []
-        by_visit: dict[int, list[TrialValue]] = {}
-        for t in trials:
-            if t.side != side or t.mode != mode:
-                continue
-            if t.valid and t.conditions == chosen:
-                used.append(t)
-                by_visit.setdefault(t.assessment_id, []).append(t)
-            else:
-                left_out.append(t)
-        sessions = []
-        for assessment, same in by_visit.items():
-            sessions.append(
-                SessionValue(
-                    assessment,
-                    same[0].day,
-                    side,
-                    mode,
-                    fmean(t.value for t in same),
-                    len(same),
-                    sem,
-                    tuple(t.trial_id for t in same),
-                )
-            )
+    for side, mode in sorted({*used, *left_out}):
+        visits = used.get((side, mode), {})
+        sessions = [
+            _session(same, sems[mode], better if best else None, chosen) for same in visits.values()
+        ]
         sessions.sort(key=lambda s: (s.day, s.assessment_id))
-        lines.append(Line(side, mode, tuple(sessions), tuple(used), tuple(left_out)))
-    return Series(tuple(lines), chosen, sem)
+        lines.append(
+            Line(
+                side,
+                mode,
+                tuple(sessions),
+                tuple(t for same in visits.values() for t in same),
+                tuple(left_out.get((side, mode), ())),
+                better,
+            )
+        )
+    return Series(tuple(lines), chosen, sems, better, included)
 
 
-def _main_conditions(trials: Sequence[TrialValue]) -> tuple[str, str, str] | None:
+def _session(
+    same: list[TrialValue], sem: float, best: str | None, chosen: tuple[str, ...] | None
+) -> SessionValue:
+    first = same[0]
+    values = [t.value for t in same]
+    value = fmean(values) if best is None else max(values) if best == "higher" else min(values)
+    other = any(chosen is not None and differing(t, chosen) for t in same)
+    return SessionValue(
+        first.assessment_id,
+        first.day,
+        first.side,
+        first.mode,
+        value,
+        len(same),
+        sem,
+        tuple(t.trial_id for t in same),
+        other,
+    )
+
+
+def differing(trial: TrialValue, chosen: tuple[str, ...]) -> frozenset[str]:
+    """Names of the conditions in which a trial differs from the series."""
+    return frozenset(
+        name
+        for name, own, usual in zip(CONDITIONS, trial.conditions, chosen, strict=False)
+        if own != usual
+    )
+
+
+def main_conditions(trials: Sequence[TrialValue]) -> tuple[str, ...] | None:
+    """The conditions most sessions of valid trials were taken under."""
     sessions = {(t.assessment_id, t.conditions): t.day for t in trials if t.valid}
     if not sessions:
         return None
@@ -217,11 +325,15 @@ def _main_conditions(trials: Sequence[TrialValue]) -> tuple[str, str, str] | Non
     return max(counts, key=lambda c: (counts[c], latest[c], c))
 
 
-def _groups(trials: Iterable[TrialValue]) -> list[list[float]]:
-    found: dict[tuple[int, str, str], list[float]] = {}
+def _usual(
+    trials: Sequence[TrialValue], chosen: tuple[str, ...] | None, included: frozenset[str]
+) -> dict[str, float]:
+    found: dict[str, list[float]] = {}
     for t in trials:
-        found.setdefault((t.assessment_id, t.side, t.mode), []).append(t.value)
-    return list(found.values())
+        if t.valid and chosen is not None and not differing(t, chosen) - included:
+            for name, value in t.alike.items():
+                found.setdefault(name, []).append(value)
+    return {name: median(values) for name, values in found.items()}
 
 
 def reserves(series: Series, side: str) -> list[Reserve]:
@@ -234,68 +346,40 @@ def reserves(series: Series, side: str) -> list[Reserve]:
     for p in passive.sessions:
         a = by_id.get(p.assessment_id)
         if a is not None:
-            mdc = Z95 * series.sem * math.sqrt(1 / a.count + 1 / p.count)
-            ratio = a.value / p.value if p.value > 0 else None
-            found.append(Reserve(p.assessment_id, side, p.value - a.value, mdc, ratio))
+            mdc = Z95 * math.sqrt(a.sem**2 / a.count + p.sem**2 / p.count)
+            if series.better == "higher":
+                ratio = a.value / p.value if p.value > 0 else None
+                found.append(Reserve(p.assessment_id, side, p.value - a.value, mdc, ratio))
+            else:
+                # Where less is more range a ratio of the two has no meaning.
+                found.append(Reserve(p.assessment_id, side, a.value - p.value, mdc, None))
     return found
 
 
-# ---------------------------------------------------------------- in words
-
-
-def signed(degrees: float) -> str:
-    """Whole degrees with a true sign: +9°, −3°, 0°."""
-    whole = round(degrees)
-    return f"{'+' if whole > 0 else '−' if whole < 0 else ''}{abs(whole)}°"
-
-
-def span(days: float) -> str:
-    """A time span as a coach says it."""
-    if days < 1.5:
-        return "the same day" if days < 0.5 else "1 day"
-    if days < 11:
-        return f"{days:.0f} days"
-    weeks = round(days / 7)
-    return (
-        "1 week" if weeks == 1 else f"{weeks} weeks" if weeks < 104 else f"{weeks / 52:.0f} years"
-    )
-
-
-def say_gain(change: Gain | None, since: str) -> str:
-    """One sentence about a change since the first or the last assessment."""
-    if change is None:
-        return "Nothing to compare with yet."
-    days = change.later.day - change.earlier.day
-    what = f"{signed(change.change)} since the {since} ({span(days)})"
-    if change.verdict == "real gain":
-        return f"{what}: a real gain, more than the {change.mdc:.0f}° that chance explains."
-    if change.verdict == "real loss":
-        return f"{what}: a real loss, more than the {change.mdc:.0f}° that chance explains."
-    return f"{what}: no change we could detect; it would show from {change.mdc:.0f}°."
-
-
-def headline_sentence(series: Series) -> str:
-    """The sentence above a chart: what changed since the first and since the last."""
-    parts = []
-    mode = "passive" if any(s.mode == "passive" and s.sessions for s in series.lines) else "active"
-    for side in series.sides:
-        line = series.line(side, mode)
-        if line is None or not line.sessions:
+def asymmetries(series: Series, mode: str) -> list[Asymmetry]:
+    """Left minus right of each session that has both, oldest first."""
+    left, right = series.line("left", mode), series.line("right", mode)
+    if left is None or right is None:
+        return []
+    by_id = {s.assessment_id: s for s in right.sessions}
+    found = []
+    for a in left.sessions:
+        b = by_id.get(a.assessment_id)
+        if b is None:
             continue
-        name = f"{side.capitalize()} {mode}" if side != "both" else mode.capitalize()
-        first, last = line.since_first, line.since_last
-        if first is None or last is None:
-            parts.append(f"{name} has one assessment so far ({line.sessions[0].value:.0f}°).")
-            continue
-        days = first.later.day - first.earlier.day
-        if first.real:
-            text = (
-                f"{name} {signed(first.change)} in {span(days)} (detectable from {first.mdc:.0f}°)"
+        difference = a.value - b.value
+        mdc = Z95 * math.sqrt(a.sem**2 / a.count + b.sem**2 / b.count)
+        real = abs(difference) > mdc
+        less = "left" if (difference < 0) == (series.better == "higher") else "right"
+        limit = max(ASYMMETRY_DEG, ASYMMETRY_SHARE * max(abs(a.value), abs(b.value)))
+        found.append(
+            Asymmetry(
+                a.assessment_id,
+                mode,
+                difference,
+                mdc,
+                less if real else None,
+                real and abs(difference) > limit,
             )
-        else:
-            text = f"{name}: no change we could detect in {span(days)} ({signed(first.change)})"
-        if len(line.sessions) > 2:
-            change = "a real change" if last.real else "not yet detectable"
-            text += f"; {signed(last.change)} since last time, {change}"
-        parts.append(text + ".")
-    return " ".join(parts) or "Nothing to chart yet: mark a photograph first."
+        )
+    return found

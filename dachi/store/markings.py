@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -52,6 +52,7 @@ class Charted:
     method: str
     status: str
     overruled: bool
+    prop_cm: float | None
 
 
 _OWN_TRIAL = (
@@ -226,22 +227,30 @@ def checks(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[CheckRe
 
 
 def charted(
-    db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose: str | None = None
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    pose: str | None = None,
+    also: Sequence[str] = (),
 ) -> list[Charted]:
-    """Return every headline reading of a practitioner (of one pose), oldest first."""
+    """Return every headline reading of a practitioner (of one pose), oldest first.
+
+    ``also`` names further measures to return beside the headlines.
+    """
+    more = f" OR r.measure IN ({', '.join('?' * len(also))})" if also else ""
     rows = db.execute(
         "SELECT t.id AS trial_id, a.id AS assessment_id, a.taken_at, a.warmth, t.pose, t.side,"
-        " t.mode, t.variant, t.number, r.measure, r.value, r.sd, r.method,"
+        " t.mode, t.variant, t.prop_cm, t.number, r.measure, r.value, r.sd, r.method,"
         " m.overrule_reason <> '' AS overruled,"
         " coalesce((SELECT max(CASE c.status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
         "  FROM check_result c WHERE c.marking_id = m.id), 0) AS worst"
         " FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
         f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"
-        " JOIN reading r ON r.marking_id = m.id AND r.headline = 1"
+        f" JOIN reading r ON r.marking_id = m.id AND (r.headline = 1{more})"
         " WHERE p.coach_id = ? AND p.id = ? AND (? IS NULL OR t.pose = ?)"
         " ORDER BY a.taken_at, t.id",
-        (coach_id, practitioner_id, pose, pose),
+        (*also, coach_id, practitioner_id, pose, pose),
     )
     return [
         Charted(
@@ -260,9 +269,23 @@ def charted(
             r["method"],
             ("ok", "watch", "retake")[r["worst"]],
             bool(r["overruled"]),
+            r["prop_cm"],
         )
         for r in rows
     ]
+
+
+def measured_poses(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> dict[str, int]:
+    """Return the poses a practitioner has markings of, with how many trials."""
+    rows = db.execute(
+        "SELECT t.pose, count(*) AS trials FROM practitioner p"
+        " JOIN assessment a ON a.practitioner_id = p.id"
+        " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
+        " WHERE p.coach_id = ? AND p.id = ?"
+        " AND EXISTS (SELECT 1 FROM marking m WHERE m.trial_id = t.id) GROUP BY t.pose",
+        (coach_id, practitioner_id),
+    )
+    return {r["pose"]: r["trials"] for r in rows}
 
 
 def _newest(trial: str) -> str:

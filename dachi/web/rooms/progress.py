@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from flask import Blueprint, abort, render_template, request, url_for
 from flask_login import login_required
 
 from dachi.core import series as judging
-from dachi.core.series import TrialValue
+from dachi.core import verdicts
 from dachi.data import catalogue
 from dachi.drawing import progress as charts
 from dachi.store import assessments, markings
-from dachi.store.markings import Charted
+from dachi.web.series import series_of
 from dachi.web.session import coach_id, db, own_practitioner
 from dachi.web.words import day
 
@@ -30,14 +28,15 @@ def page(pid: int) -> str:
     wanted = request.args.get("pose")
     if wanted is not None and wanted not in catalogue():
         abort(404)
-    rows = markings.charted(db(), coach_id(), pid)
-    measured = [p for p in catalogue().poses if any(r.pose == p.id for r in rows)]
+    known = markings.measured_poses(db(), coach_id(), pid)
+    measured = [p for p in catalogue().poses if p.id in known]
     pose = catalogue().pose(wanted) if wanted else (measured or catalogue().poses)[0]
-    measure = next(
-        (m for m in pose.headlines if m.id == request.args.get("measure")), pose.headline
+    family = next(
+        (m for m in pose.families if m.family == request.args.get("measure")), pose.families[0]
     )
-    own = [r for r in rows if r.pose == pose.id and r.measure == measure.id]
-    series = judging.build([trial_value(r) for r in own])
+    include = [c for c in request.args.getlist("include") if c in judging.CONDITIONS]
+    rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
+    series = series_of(rows, pose, family.family, include)
     visits = assessments.of_practitioner(db(), coach_id(), pid)
     dates = {v.id: day(v.taken_at) for v in visits}
     # One address made once: ten years of rings are over a thousand links.
@@ -46,7 +45,7 @@ def page(pid: int) -> str:
     table = _table(series, dates)
     chart = charts.draw(
         series,
-        f"{pose.name}: {measure.label} of {who.call_name}",
+        f"{pose.name}: {family.family_label} of {who.call_name}",
         lambda tid: f"{bench}{tid}",
         dates,
     )
@@ -54,17 +53,17 @@ def page(pid: int) -> str:
         "progress.html",
         who=who,
         pose=pose,
-        measure=measure,
+        measure=family,
         poses=measured,
         series=series,
-        chart=chart if own else None,
-        sentence=judging.headline_sentence(series),
+        chart=chart if series.lines else None,
+        sentence=verdicts.headline_sentence(series, family.unit),
         legend=charts.legend([line.mode for line in series.lines]),
         lines=[
             (
                 line,
-                judging.say_gain(line.since_first, "first assessment"),
-                judging.say_gain(line.since_last, "last"),
+                verdicts.say_gain(line.since_first, "first assessment", family.unit),
+                verdicts.say_gain(line.since_last, "last", family.unit),
             )
             for line in series.lines
         ],
@@ -73,21 +72,6 @@ def page(pid: int) -> str:
         dates=dates,
         visits=visits,
         reserve={side: judging.reserves(series, side)[-1:] for side in series.sides},
-    )
-
-
-def trial_value(row: Charted) -> TrialValue:
-    """Turn a stored headline reading into what a series is built from."""
-    return TrialValue(
-        row.trial_id,
-        row.assessment_id,
-        datetime.fromisoformat(row.taken_at).timestamp() / 86400.0,
-        row.side,
-        row.mode,
-        row.value,
-        row.sd,
-        row.status != "retake" or row.overruled,
-        (row.warmth, row.variant, row.method),
     )
 
 
