@@ -216,6 +216,11 @@ class Pose:
         return next(m for m in self.marks if m.id == mark_id)
 
     @property
+    def setup(self) -> str:
+        """How the camera is asked to stand; poses that share it can share a position."""
+        return f"{self.camera['height_cm']:g} cm high, {self.camera['distance_cm']:g} cm away"
+
+    @property
     def required(self) -> tuple[str, ...]:
         """Ids of the marks that a marking must have."""
         return tuple(m.id for m in self.marks if not m.optional)

@@ -3,7 +3,9 @@
 SEM pools the coach's own repeated trials of a pose and mode with a prior of 2.5 degrees
 worth 4 degrees of freedom: SEM^2 = (v0 s0^2 + sum (n_i - 1) s_i^2) / (v0 + sum (n_i - 1)).
 MDC95 = 1.96 SEM sqrt(1/k1 + 1/k2) for the means of k1 and k2 trials, which is the
-usual 1.96 sqrt(2) SEM / sqrt(k) where both have k.
+usual 1.96 sqrt(2) SEM / sqrt(k) where both have k. While few trials have told the SEM, 1.96
+gives way to Student's t on its degrees of freedom, so that a coach's first weeks do not
+call chance a gain.
 """
 
 from __future__ import annotations
@@ -12,7 +14,10 @@ import math
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from statistics import fmean, median
+
+from scipy.stats import t as student
 
 Z95 = 1.959964
 PRIOR_SEM_DEG = 2.5
@@ -58,11 +63,12 @@ class SessionValue:
     sem: float
     trial_ids: tuple[int, ...]
     other_conditions: bool = False
+    df: float = math.inf
 
     @property
     def mdc(self) -> float:
         """MDC95 between two sessions like this one."""
-        return Z95 * math.sqrt(2.0) * self.sem / math.sqrt(self.count)
+        return t95(self.df) * math.sqrt(2.0) * self.sem / math.sqrt(self.count)
 
 
 @dataclass(frozen=True)
@@ -199,23 +205,44 @@ class Series:
         return tuple(t for line in self.lines for t in line.left_out)
 
 
-def pooled_sem(
-    groups: Iterable[Sequence[float]], prior: float = PRIOR_SEM_DEG, prior_df: float = PRIOR_DF
-) -> float:
-    """Standard error of measurement from repeated trials, pooled with the prior."""
-    total, df = prior_df * prior**2, float(prior_df)
+@dataclass(frozen=True)
+class Repeats:
+    """What repeated trials say of the error: summed squares (deg^2) and degrees of freedom."""
+
+    squares: float = 0.0
+    df: float = 0.0
+
+    def __add__(self, other: Repeats) -> Repeats:
+        return Repeats(self.squares + other.squares, self.df + other.df)
+
+
+def repeats_of(groups: Iterable[Sequence[float]]) -> Repeats:
+    """Pool the scatter of repeated trials about their own means."""
+    squares, df = 0.0, 0.0
     for values in groups:
         if len(values) > 1:
             mean = fmean(values)
-            total += sum((v - mean) ** 2 for v in values)
+            squares += sum((v - mean) ** 2 for v in values)
             df += len(values) - 1
-    return math.sqrt(total / df)
+    return Repeats(squares, df)
+
+
+def pooled_sem(found: Repeats, prior: float = PRIOR_SEM_DEG, prior_df: float = PRIOR_DF) -> float:
+    """Standard error of measurement from repeated trials, pooled with the prior."""
+    return math.sqrt((prior_df * prior**2 + found.squares) / (prior_df + found.df))
+
+
+@lru_cache(maxsize=1024)
+def t95(df: float) -> float:
+    """Two-sided 95 % point of Student's t; 1.96 where the SEM is as good as known."""
+    return Z95 if math.isinf(df) else float(student.ppf(0.975, df))
 
 
 def gain(earlier: SessionValue, later: SessionValue, better: str = "higher") -> Gain:
     """Compare two session values of the same side and mode."""
     sem = math.sqrt((earlier.sem**2 + later.sem**2) / 2.0)
-    mdc = Z95 * sem * math.sqrt(1 / earlier.count + 1 / later.count)
+    factor = t95(min(earlier.df, later.df))
+    mdc = factor * sem * math.sqrt(1 / earlier.count + 1 / later.count)
     return Gain(earlier, later, later.value - earlier.value, mdc, better)
 
 
@@ -226,6 +253,7 @@ def build(
     alike: Mapping[str, float] | None = None,
     include: Collection[str] = (),
     best: bool = False,
+    repeats: Mapping[str, Repeats] | None = None,
 ) -> Series:
     """Group trials into lines.
 
@@ -233,7 +261,8 @@ def build(
     series; trials under others, and invalid ones, are left out and listed. ``include``
     names conditions that may differ after all. ``alike`` gives, for each measure a trial
     carries, the share by which it may differ from the usual. ``best`` takes the best trial
-    of a session instead of the mean, which drifts up with more trials.
+    of a session instead of the mean, which drifts up with more trials. ``repeats`` is, for
+    each mode, what the coach's trials of this pose with other people say of the error.
     """
     included = frozenset(include)
     chosen = main_conditions(trials)
@@ -257,20 +286,25 @@ def build(
             used.setdefault(key, {}).setdefault(t.assessment_id, []).append(t)
         else:
             left_out.setdefault(key, []).append(t)
-    sems = {
-        mode: pooled_sem(
+    modes = {m for _, m in (*used, *left_out)}
+    own = {
+        mode: repeats_of(
             [t.value for t in same]
             for (_, m), visits in used.items()
             if m == mode
             for same in visits.values()
         )
-        for mode in {m for _, m in (*used, *left_out)}
+        for mode in modes
     }
+    pooled = {m: own[m] + (repeats or {}).get(m, Repeats()) for m in modes}
+    sems = {m: pooled_sem(pooled[m]) for m in modes}
+    dfs = {m: PRIOR_DF + pooled[m].df for m in modes}
     lines = []
     for side, mode in sorted({*used, *left_out}):
         visits = used.get((side, mode), {})
         sessions = [
-            _session(same, sems[mode], better if best else None, chosen) for same in visits.values()
+            _session(same, sems[mode], dfs[mode], better if best else None, chosen)
+            for same in visits.values()
         ]
         sessions.sort(key=lambda s: (s.day, s.assessment_id))
         lines.append(
@@ -287,7 +321,11 @@ def build(
 
 
 def _session(
-    same: list[TrialValue], sem: float, best: str | None, chosen: tuple[str, ...] | None
+    same: list[TrialValue],
+    sem: float,
+    df: float,
+    best: str | None,
+    chosen: tuple[str, ...] | None,
 ) -> SessionValue:
     first = same[0]
     values = [t.value for t in same]
@@ -303,6 +341,7 @@ def _session(
         sem,
         tuple(t.trial_id for t in same),
         other,
+        df,
     )
 
 
@@ -346,7 +385,7 @@ def reserves(series: Series, side: str) -> list[Reserve]:
     for p in passive.sessions:
         a = by_id.get(p.assessment_id)
         if a is not None:
-            mdc = Z95 * math.sqrt(a.sem**2 / a.count + p.sem**2 / p.count)
+            mdc = _mdc_between(a, p)
             if series.better == "higher":
                 ratio = a.value / p.value if p.value > 0 else None
                 found.append(Reserve(p.assessment_id, side, p.value - a.value, mdc, ratio))
@@ -354,6 +393,10 @@ def reserves(series: Series, side: str) -> list[Reserve]:
                 # Where less is more range a ratio of the two has no meaning.
                 found.append(Reserve(p.assessment_id, side, a.value - p.value, mdc, None))
     return found
+
+
+def _mdc_between(a: SessionValue, b: SessionValue) -> float:
+    return t95(min(a.df, b.df)) * math.sqrt(a.sem**2 / a.count + b.sem**2 / b.count)
 
 
 def asymmetries(series: Series, mode: str) -> list[Asymmetry]:
@@ -368,7 +411,7 @@ def asymmetries(series: Series, mode: str) -> list[Asymmetry]:
         if b is None:
             continue
         difference = a.value - b.value
-        mdc = Z95 * math.sqrt(a.sem**2 / a.count + b.sem**2 / b.count)
+        mdc = _mdc_between(a, b)
         real = abs(difference) > mdc
         less = "left" if (difference < 0) == (series.better == "higher") else "right"
         limit = max(ASYMMETRY_DEG, ASYMMETRY_SHARE * max(abs(a.value), abs(b.value)))

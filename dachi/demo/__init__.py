@@ -87,7 +87,7 @@ def _add_shot(
         mode=shot["mode"],
         variant=pose.default_variant() | shot.get("variant", {}),
         number=shot["number"],
-        position_id=positions.for_photo(db, aid, pose.view, taken.width, taken.height),
+        position_id=positions.for_photo(db, aid, pose.view, pose.setup, taken.width, taken.height),
     )
     if shot["marks"] is None:
         return

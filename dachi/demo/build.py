@@ -10,55 +10,141 @@ import json
 import sys
 import zlib
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
 
+from dachi.core.catalogue import Pose
 from dachi.core.figure import Body
 from dachi.data import catalogue
 from dachi.demo import FOLDER, STUDIO
-from dachi.devices.camera import Shot, photograph
+from dachi.devices.camera import Shot, photograph, set_up, sidecar
 
 CLICK_SD_PX, CORNER_SD_PX = 2.0, 1.3
-START = datetime(2026, 8, 31, 18, 15)
+#: Day of everybody's newest visit; pictures carry times counted back from it.
+LAST_DAY = datetime(2026, 11, 23, 18, 15)
+COLD_COSTS_DEG = 6.0
+TRIAL_SD_DEG = 1.6
 
-#: For each pose: (side, mode) -> headline degrees at the first and the last visit.
-Course = dict[tuple[str, str], tuple[float, float]]
 
-PEOPLE: list[dict[str, Any]] = [
-    {
-        "call_name": "Runa",
-        "record": {
+@dataclass(frozen=True)
+class Course:
+    """A measured range at the first and the last visit, degrees, and the trials a visit."""
+
+    side: str
+    mode: str
+    first: float
+    last: float
+    trials: int = 1
+
+
+@dataclass(frozen=True)
+class Visit:
+    """Days before the newest day, state, notes and the poses photographed (None: all)."""
+
+    days_ago: int
+    warmth: str = "warm"
+    notes: str = ""
+    only: tuple[str, ...] | None = None
+
+
+@dataclass(frozen=True)
+class Person:
+    """One made-up practitioner with their photographed history."""
+
+    name: str
+    record: dict[str, Any]
+    girth: float
+    outfit: int
+    visits: tuple[Visit, ...]
+    courses: dict[str, tuple[Course, ...]]
+    #: Shots with something to say: (days ago, pose, side, mode, trial) -> extra joint angles.
+    slips: dict[tuple[int, str, str, str, int], dict[str, float]]
+
+
+RAISE, SPLIT, FLY, PIGEON = "supine-leg-raise", "front-split", "butterfly", "pigeon"
+STRADDLE, LUNGE = "straddle", "low-lunge"
+
+PEOPLE = (
+    Person(
+        name="Runa",
+        record={
             "birth_year": 1994,
             "height_cm": 168.0,
             "notes": "Aerial silks, twice a week. Wants an even front split by spring.",
         },
-        "girth": 0.98,
-        "outfit": 1,
-        "visits": [
-            (84, "warm", "First visit. Slept well.", "all"),
-            (70, "warm", "", "raise"),
-            (56, "warm", "Hard bouldering session the day before.", "all"),
-            (42, "cold", "Came straight in from the cold, no warm-up.", "raise"),
-            (28, "warm", "", "all"),
-            (14, "warm", "", "raise"),
-            (1, "warm", "Says the left strap hold feels easier.", "all"),
-        ],
-        "courses": {
-            "supine-leg-raise": {
-                ("left", "active"): (61, 68),
-                ("left", "passive"): (74, 88),
-                ("right", "active"): (68, 71),
-                ("right", "passive"): (83, 87),
-            },
+        girth=0.98,
+        outfit=1,
+        visits=(
+            Visit(84, notes="First visit. Slept well."),
+            Visit(70, only=(RAISE,)),
+            Visit(56, notes="Hard bouldering session the day before."),
+            Visit(42, "cold", "Came straight in from the cold, no warm-up.", (RAISE,)),
+            Visit(28),
+            Visit(14, only=(RAISE,)),
+            Visit(1, notes="Says the left strap hold feels easier."),
+        ),
+        courses={
+            RAISE: (
+                Course("left", "active", 61, 68, 2),
+                Course("left", "passive", 74, 88, 2),
+                Course("right", "active", 68, 71, 2),
+                Course("right", "passive", 83, 87, 2),
+            ),
+            FLY: (Course("both", "active", 17, 14), Course("both", "passive", 12, 8)),
+            STRADDLE: (Course("both", "active", 98, 104), Course("both", "passive", 112, 119)),
+            LUNGE: (Course("left", "passive", 31, 34), Course("right", "passive", 24, 26)),
+            PIGEON: (
+                Course("left", "passive", 38, 31),
+                Course("right", "passive", 33, 30),
+            ),
+            SPLIT: (
+                Course("left", "active", 138, 147),
+                Course("left", "passive", 148, 161),
+                Course("right", "active", 141, 144),
+                Course("right", "passive", 154, 158),
+            ),
         },
-    },
-]
-
-#: What a visit photographs, by the word in its row.
-PROGRAMMES = {"all": None, "raise": ("supine-leg-raise",)}
+        slips={(28, RAISE, "left", "active", 1): {"other.hip_flexion": 11.0}},
+    ),
+    Person(
+        name="Ilo",
+        record={
+            "birth_year": 1987,
+            "height_cm": 178.0,
+            "notes": "Boulders four times a week. Stiff hips; wants to sit on the floor.",
+        },
+        girth=1.04,
+        outfit=0,
+        visits=(
+            Visit(66, notes="First visit. Stiff after a week of driving."),
+            Visit(45),
+            Visit(24, notes="Practised five days a week."),
+            Visit(3, notes="Knees come down on their own now."),
+        ),
+        courses={
+            RAISE: (
+                Course("left", "active", 52, 57),
+                Course("left", "passive", 63, 71),
+                Course("right", "active", 54, 60),
+                Course("right", "passive", 66, 74),
+            ),
+            FLY: (Course("both", "active", 25, 20, 2), Course("both", "passive", 22, 13, 2)),
+            STRADDLE: (Course("both", "active", 82, 85), Course("both", "passive", 91, 99)),
+            PIGEON: (
+                Course("left", "passive", 56, 47),
+                Course("right", "passive", 58, 55),
+            ),
+            SPLIT: (
+                Course("left", "passive", 117, 126),
+                Course("right", "passive", 120, 127),
+            ),
+        },
+        slips={(24, SPLIT, "right", "passive", 1): {"side.knee_flexion": 17.0}},
+    ),
+)
 
 
 def build() -> None:
@@ -87,74 +173,77 @@ def _render(job: tuple[str, str, Shot, datetime]) -> str:
     return name
 
 
-def _person(person: dict[str, Any], jobs: list[tuple[str, str, Shot, datetime]]) -> dict[str, Any]:
-    body = Body(person["record"]["height_cm"], person["girth"])
-    record = dict(person["record"])
-    record |= {f"{k}_cm": round(v, 1) for k, v in body.segments_cm.items()}
+def _person(person: Person, jobs: list[tuple[str, str, Shot, datetime]]) -> dict[str, Any]:
+    body = Body(person.record["height_cm"], person.girth)
+    record = person.record | {f"{k}_cm": round(v, 1) for k, v in body.segments_cm.items()}
+    first = max(v.days_ago for v in person.visits)
     visits = []
-    first = max(days for days, *_ in person["visits"])
-    for days_ago, warmth, notes, programme in person["visits"]:
-        key = f"{person['call_name'].lower()}-{first - days_ago:03d}"
-        rng = np.random.default_rng(zlib.crc32(key.encode()))
-        share = (first - days_ago) / first
-        yaw = float(rng.uniform(-12, 12))
+    for visit in person.visits:
+        share = (first - visit.days_ago) / first
+        rng = np.random.default_rng(zlib.crc32(f"{person.name}-{visit.days_ago}".encode()))
         shots: list[dict[str, Any]] = []
-        for pose_id, course in person["courses"].items():
-            poses = PROGRAMMES[programme]
-            if poses is not None and pose_id not in poses:
-                continue
-            shots += _shots(person, key, pose_id, course, share, warmth, yaw, body, rng, jobs)
+        for pose in catalogue().poses:
+            if pose.id in person.courses and (visit.only is None or pose.id in visit.only):
+                shots += _shots(person, visit, pose, share, body, rng, len(shots), jobs)
         visits.append(
-            {"days_ago": days_ago, "hour": 18, "warmth": warmth, "notes": notes, "shots": shots}
+            {
+                "days_ago": visit.days_ago,
+                "hour": LAST_DAY.hour,
+                "warmth": visit.warmth,
+                "notes": visit.notes,
+                "shots": shots,
+            }
         )
-    return {"call_name": person["call_name"], "record": record, "visits": visits}
+    return {"call_name": person.name, "record": record, "visits": visits}
 
 
 def _shots(
-    person: dict[str, Any],
-    key: str,
-    pose_id: str,
-    course: Course,
+    person: Person,
+    visit: Visit,
+    pose: Pose,
     share: float,
-    warmth: str,
-    yaw: float,
     body: Body,
     rng: np.random.Generator,
+    taken: int,
     jobs: list[tuple[str, str, Shot, datetime]],
 ) -> list[dict[str, Any]]:
-    """Two trials of each side and mode; the first shot of a camera position has the corners."""
-    pose = catalogue().pose(pose_id)
+    """All trials of one pose from one camera position; the first shot has the mat's corners."""
     found: list[dict[str, Any]] = []
-    roll = float(rng.normal(0, 0.8))
-    for number in (1, 2):
-        for (side, mode), (start, end) in course.items():
-            value = start + (end - start) * share**0.8 + float(rng.normal(0, 1.6))
-            value -= 6.0 if warmth == "cold" else 0.0
-            name = f"{key}-{pose_id}-{side}-{mode}-{number}.jpg"
+    yaw, roll = float(rng.uniform(-12, 12)), float(rng.normal(0, 0.8))
+    courses = person.courses[pose.id]
+    higher = pose.headline.better == "higher"
+    for number in range(1, max(c.trials for c in courses) + 1):
+        for c in courses:
+            if number > c.trials:
+                continue
+            value = c.first + (c.last - c.first) * share**0.8 + float(rng.normal(0, TRIAL_SD_DEG))
+            if visit.warmth == "cold":
+                value += -COLD_COSTS_DEG if higher else COLD_COSTS_DEG
             shot = Shot(
-                side=side,
-                value=round(value, 2),
+                side=c.side,
+                value=round(min(max(value, pose.figure.low), pose.figure.high), 2),
                 yaw_deg=round(yaw, 2),
                 roll_deg=round(roll, 2),
                 scatter_deg=2.0,
-                outfit=person["outfit"],
+                outfit=person.outfit,
                 body=body,
                 seed=int(rng.integers(2**31)),
             )
-            if name.startswith("runa-028") and name.endswith("left-active-1.jpg"):
-                # One attempt with the resting thigh lifting, so that a check has something to say.
-                shot = replace(shot, extra={"other.hip_flexion": 11.0})
-            at = START + timedelta(days=round(84 * share), minutes=2 * len(found))
-            jobs.append((name, pose_id, shot, at))
-            found.append(_entry(pose_id, side, mode, number, name, shot, at, rng, not found))
-    assert pose.id == pose_id
+            slip = person.slips.get((visit.days_ago, pose.id, c.side, c.mode, number))
+            if slip:
+                shot = replace(shot, extra=slip)
+            name = f"{person.name.lower()}-{visit.days_ago:03d}-{pose.id}"
+            name += f"-{c.side}-{c.mode}-{number}.jpg"
+            at = LAST_DAY - timedelta(days=visit.days_ago - 1)
+            at += timedelta(minutes=2 * (taken + len(found)))
+            jobs.append((name, pose.id, shot, at))
+            found.append(_entry(pose, c, number, name, shot, at, rng, not found))
     return found
 
 
 def _entry(
-    pose_id: str,
-    side: str,
-    mode: str,
+    pose: Pose,
+    course: Course,
     number: int,
     name: str,
     shot: Shot,
@@ -162,29 +251,22 @@ def _entry(
     rng: np.random.Generator,
     with_corners: bool,
 ) -> dict[str, Any]:
-    from dachi.devices.camera import set_up, sidecar
-
-    pose = catalogue().pose(pose_id)
     truth = sidecar(pose, shot, set_up(pose, shot), at)
 
     def click(point: list[float], sd: float) -> list[float]:
         return [round(float(v + rng.normal(0, sd)), 1) for v in point]
 
     marks = {k: click(truth["marks_px"][k], CLICK_SD_PX) for k in pose.required}
-    corners = (
-        {k: click(p, CORNER_SD_PX) for k, p in truth["corners_px"].items()}
-        if with_corners
-        else None
-    )
+    corners = {k: click(p, CORNER_SD_PX) for k, p in truth["corners_px"].items()}
     return {
-        "pose": pose_id,
-        "side": side,
-        "mode": mode,
+        "pose": pose.id,
+        "side": course.side,
+        "mode": course.mode,
         "number": number,
         "file": name,
         "truth": truth,
         "marks": marks,
-        "corners": corners,
+        "corners": corners if with_corners else None,
     }
 
 

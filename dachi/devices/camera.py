@@ -20,7 +20,7 @@ from dachi.core.figure import Body, Landmarks
 from dachi.core.measure import true_values
 from dachi.core.scene import Image as Frame
 from dachi.core.scene import Scene
-from dachi.devices.raymarch import Outfit, Studio, render
+from dachi.devices.raymarch import Outfit, Studio, on_skin, render, sticker_share
 
 OUTFITS = (
     Outfit(),
@@ -112,6 +112,16 @@ def set_up(pose: Pose, shot: Shot) -> Stage:
     )
 
 
+def poses_over_range(
+    pose: Pose, side: str, variant: Mapping[str, str], width: int, height: int, steps: int = 16
+) -> list[dict[str, tuple[float, float]]]:
+    """Where a pose's marks lie, px, for values spread over its range and the usual camera."""
+    low, high = pose.figure.low, pose.figure.high
+    values = [low + (high - low) * i / (steps - 1) for i in range(steps)]
+    shots = [Shot(side, v, variant=variant, width=width, height=height) for v in values]
+    return [set_up(pose, s).marks_px for s in shots]
+
+
 def _pixel(camera: Camera, point: NDArray[np.float64]) -> tuple[float, float]:
     u, v = camera.project(point)
     return float(u), float(v)
@@ -135,19 +145,29 @@ def photograph(pose: Pose, shot: Shot, taken_at: datetime) -> tuple[bytes, dict[
         ],
         Studio(near, deep, deep / 2 + 95.0, sun=shot.sun),
         OUTFITS[shot.outfit % len(OUTFITS)],
-        list(stage.marks_3d.values()) if shot.stickers else (),
+        [spot for spot, _ in stickers(stage, shot).values()] if shot.stickers else (),
         seed=shot.seed,
     )
     out = io.BytesIO()
     Image.fromarray(pixels).save(
         out,
         "JPEG",
-        quality=84,
+        quality=80,
         subsampling=0 if shot.stickers else 2,
         optimize=True,
         exif=exif(shot.focal_35mm, taken_at),
     )
     return out.getvalue(), sidecar(pose, shot, stage, taken_at)
+
+
+def stickers(stage: Stage, shot: Shot) -> dict[str, tuple[NDArray[np.float64], float]]:
+    """Where each mark's sticker is stuck, cm, and the share of it that the camera sees."""
+    cones = bodies.bones(shot.body, stage.points)
+    found = {}
+    for name, point in stage.marks_3d.items():
+        spot = on_skin(stage.camera, cones, point)
+        found[name] = (spot, sticker_share(stage.camera, cones, spot))
+    return found
 
 
 def truths(pose: Pose, shot: Shot, stage: Stage) -> dict[str, float]:

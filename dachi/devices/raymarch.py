@@ -7,6 +7,7 @@ are marched, and each tile only against the cones near it.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -73,6 +74,56 @@ def render(
     tone = tone / (1.0 + 0.18 * tone)
     srgb = np.power(np.clip(tone, 0, 1), 1 / 2.2) + grain[..., None]
     return np.asarray(np.clip(srgb * 255 + 0.5, 0, 255).astype(np.uint8))
+
+
+def sticker_share(camera: Camera, cones: Sequence[Cone], centre: NDArray[np.float64]) -> float:
+    """Share of a sticker's disc that the camera sees past the body, 0 to 1."""
+    eye = camera.position
+    towards = (eye - centre) / np.linalg.norm(eye - centre)
+    side = np.cross(towards, [0.0, 0.0, 1.0])
+    side /= np.linalg.norm(side)
+    up = np.cross(side, towards)
+    grid = np.linspace(-0.9, 0.9, 9)
+    offsets = [(a, b) for a in grid for b in grid if math.hypot(a, b) <= 0.9]
+    r = STICKER_RADIUS_CM
+    spots = np.array(
+        [centre + r * (a * side + b * up + math.sqrt(1 - a * a - b * b) * towards)
+         for a, b in offsets]
+    ).astype(np.float32)  # fmt: skip
+    ways = (spots - eye).astype(np.float32)
+    reach = np.linalg.norm(ways, axis=1)
+    ways /= reach[:, None]
+    t = np.maximum(reach - 220.0, 1.0).astype(np.float32)
+    clear = np.ones(len(spots), dtype=bool)
+    for _ in range(80):
+        d = _distance(eye.astype(np.float32) + t[:, None] * ways, cones)
+        clear &= (d > 0.01) | (t >= reach - 0.02)
+        t = np.minimum(t + np.maximum(d, 0.03), reach).astype(np.float32)
+    return float(clear.mean())
+
+
+def on_skin(
+    camera: Camera, cones: Sequence[Cone], centre: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Where a sticker for a landmark goes: the skin the camera sees in front of it.
+
+    A landmark on the skin is its own place. One inside a limb moves along the line of
+    sight, so that the sticker's picture is the landmark's; one behind another limb stays.
+    """
+    start = centre.astype(np.float32)[None]
+    if float(_distance(start, cones)[0]) > -0.8:
+        return centre
+    eye = camera.position.astype(np.float32)
+    way = (start - eye) / np.linalg.norm(start - eye)
+    reach = float(np.linalg.norm(start - eye))
+    t = np.float32(max(reach - 220.0, 1.0))
+    for _ in range(120):
+        d = float(_distance(eye + t * way, cones)[0])
+        if d < 0.02:
+            break
+        t += np.float32(max(d * 0.9, 0.02))
+    found = (eye + t * way)[0].astype(np.float64)
+    return found if reach - float(t) < 14.0 else centre
 
 
 def _rays(camera: Camera, width: int, height: int) -> Array:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from dachi.core.scene import FanDrawing, Reading
 from dachi.drawing.axes import points, tag, text
@@ -11,10 +11,13 @@ from dachi.drawing.axes import points, tag, text
 def fans(
     drawings: Iterable[FanDrawing],
     readings: Sequence[Reading],
-    side: str,
+    sides: Mapping[str, str],
     longer_px: float,
 ) -> str:
-    """Return an SVG group with each headline fan; sizes follow the picture's longer side."""
+    """Return an SVG group with each headline fan; sizes follow the picture's longer side.
+
+    ``sides`` says which side each measure belongs to.
+    """
     by_id = {r.id: r for r in readings}
     unit = longer_px / 1600.0
     out = []
@@ -22,8 +25,8 @@ def fans(
         reading = by_id.get(fan.measure)
         if reading is None or not reading.headline:
             continue
-        out.append(_fan(fan, reading, unit))
-    return tag("g", "".join(out), class_=f"fan fan-{side}", aria_hidden="true")
+        out.append(tag("g", _fan(fan, reading, unit), class_=f"fan-{sides[fan.measure]}"))
+    return tag("g", "".join(out), class_="fan", aria_hidden="true")
 
 
 def _fan(fan: FanDrawing, reading: Reading, unit: float) -> str:

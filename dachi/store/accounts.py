@@ -26,10 +26,11 @@ class Coach:
     email: str
     name: str
     stamp: str
+    sticker_colour: str | None = None
 
 
 def _coach(row: sqlite3.Row) -> Coach:
-    return Coach(row["id"], row["email"], row["name"], row["session_stamp"])
+    return Coach(row["id"], row["email"], row["name"], row["session_stamp"], row["sticker_colour"])
 
 
 def any_coach(db: sqlite3.Connection) -> bool:
@@ -56,6 +57,11 @@ def by_id(db: sqlite3.Connection, coach_id: int) -> Coach | None:
     """Return a coach by id."""
     row = db.execute("SELECT * FROM coach WHERE id = ?", (coach_id,)).fetchone()
     return _coach(row) if row else None
+
+
+def keep_sticker_colour(db: sqlite3.Connection, coach_id: int, colour: str) -> None:
+    """Remember the colour of the studio's stickers."""
+    db.execute("UPDATE coach SET sticker_colour = ? WHERE id = ?", (colour, coach_id))
 
 
 def check_password(db: sqlite3.Connection, email: str, password: str) -> Coach | None:

@@ -313,15 +313,23 @@ def draft(db: sqlite3.Connection, coach_id: int, trial_id: int) -> dict[str, Any
 
 
 def last_marks(
-    db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose: str, side: str
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    pose: str,
+    side: str,
+    position_id: int | None,
 ) -> tuple[Marking, int, int] | None:
-    """Return the newest marking of the same pose and side with its picture's size, px."""
+    """Return the newest marking of the same pose and side with its picture's size, px.
+
+    One from the same camera position is preferred: there the marks lie nearest.
+    """
     row = db.execute(
         "SELECT m.*, ph.width, ph.height FROM marking m JOIN trial t ON t.id = m.trial_id"
         " JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
         " ON p.id = a.practitioner_id JOIN photo ph ON ph.id = t.photo_id"
         " WHERE p.coach_id = ? AND p.id = ? AND t.pose = ? AND t.side = ?"
-        " AND t.deleted_at IS NULL ORDER BY m.id DESC LIMIT 1",
-        (coach_id, practitioner_id, pose, side),
+        " AND t.deleted_at IS NULL ORDER BY t.position_id IS ? DESC, m.id DESC LIMIT 1",
+        (coach_id, practitioner_id, pose, side, position_id),
     ).fetchone()
     return (_marking(row), row["width"], row["height"]) if row else None

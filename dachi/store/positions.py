@@ -19,6 +19,7 @@ class Position:
 
     id: int
     view: str
+    setup: str
     mat_length_cm: float
     mat_width_cm: float
     shots: Mapping[int, Mapping[str, Point]]
@@ -40,9 +41,9 @@ class Position:
 
 
 def for_photo(
-    db: sqlite3.Connection, assessment_id: int, view: str, width: int, height: int
+    db: sqlite3.Connection, assessment_id: int, view: str, setup: str, width: int, height: int
 ) -> int:
-    """Return the assessment's newest position for a view, or start one.
+    """Return the assessment's newest position for a view and set-up, or start one.
 
     A picture of another size than the ones from there cannot share their corners, so
     it starts a position of its own.
@@ -51,14 +52,29 @@ def for_photo(
         "SELECT id, mat_length_cm, mat_width_cm,"
         " EXISTS (SELECT 1 FROM trial t JOIN photo ph ON ph.id = t.photo_id"
         "  WHERE t.position_id = cp.id AND (ph.width <> ? OR ph.height <> ?)) AS other_size"
-        " FROM camera_position cp WHERE assessment_id = ? AND view = ? ORDER BY id DESC LIMIT 1",
-        (width, height, assessment_id, view),
+        " FROM camera_position cp WHERE assessment_id = ? AND view = ? AND setup = ?"
+        " ORDER BY id DESC LIMIT 1",
+        (width, height, assessment_id, view, setup),
     ).fetchone()
     if row is None:
-        return start(db, assessment_id, view)
+        return start(db, assessment_id, view, _mat_of(db, assessment_id), setup)
     if row["other_size"]:
-        return start(db, assessment_id, view, (row["mat_length_cm"], row["mat_width_cm"]))
+        return start(db, assessment_id, view, (row["mat_length_cm"], row["mat_width_cm"]), setup)
     return int(row["id"])
+
+
+def _mat_of(db: sqlite3.Connection, assessment_id: int) -> tuple[float, float]:
+    """Size of the mat used last in the assessment, else the coach's last one."""
+    row = db.execute(
+        "SELECT cp.mat_length_cm, cp.mat_width_cm FROM camera_position cp"
+        " JOIN assessment a ON a.id = cp.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id"
+        " WHERE p.coach_id = (SELECT p2.coach_id FROM practitioner p2"
+        "  JOIN assessment a2 ON a2.practitioner_id = p2.id WHERE a2.id = ?)"
+        " ORDER BY cp.assessment_id = ? DESC, cp.id DESC LIMIT 1",
+        (assessment_id, assessment_id),
+    ).fetchone()
+    return (row["mat_length_cm"], row["mat_width_cm"]) if row else (183.0, 61.0)
 
 
 def start(
@@ -66,12 +82,13 @@ def start(
     assessment_id: int,
     view: str,
     mat_cm: tuple[float, float] = (183.0, 61.0),
+    setup: str = "",
 ) -> int:
     """Begin a new camera position: the stand was put up or moved."""
     cursor = db.execute(
-        "INSERT INTO camera_position (assessment_id, view, mat_length_cm, mat_width_cm,"
-        " created_at) VALUES (?, ?, ?, ?, ?)",
-        (assessment_id, view, *mat_cm, now()),
+        "INSERT INTO camera_position (assessment_id, view, mat_length_cm, mat_width_cm, setup,"
+        " created_at) VALUES (?, ?, ?, ?, ?, ?)",
+        (assessment_id, view, *mat_cm, setup, now()),
     )
     return int(cursor.lastrowid or 0)
 
@@ -95,7 +112,9 @@ def get(db: sqlite3.Connection, coach_id: int, position_id: int) -> Position | N
         r["id"]: {k: (float(x), float(y)) for k, (x, y) in json.loads(r["corners"]).items()}
         for r in shots
     }
-    return Position(row["id"], row["view"], row["mat_length_cm"], row["mat_width_cm"], corners)
+    return Position(
+        row["id"], row["view"], row["setup"], row["mat_length_cm"], row["mat_width_cm"], corners
+    )
 
 
 def set_mat(

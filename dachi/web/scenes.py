@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+
+import numpy as np
 
 from dachi.core.camera import CORNERS, Mat
 from dachi.core.catalogue import Pose
 from dachi.core.scene import Image, Point, Scene, SceneError
-from dachi.devices.camera import Shot, set_up
+from dachi.devices.camera import Shot, poses_over_range, set_up
+from dachi.photos.stickers import Found, Layout
 from dachi.store.assessments import Trial
 from dachi.store.markings import Marking
 from dachi.store.photos import Photo
@@ -139,3 +142,44 @@ def scaled(
     """Carry marks over to a picture of another size."""
     fx, fy = now[0] / was[0], now[1] / was[1]
     return {k: (round(x * fx, 1), round(y * fy, 1)) for k, (x, y) in marks.items()}
+
+
+def layouts(pose: Pose, trial: Trial, photo: Photo) -> list[Layout]:
+    """The pose over its range, for naming stickers by the layout they form."""
+    spread = poses_over_range(pose, trial.side, trial.variant, photo.width, photo.height)
+    return [Layout(tuple(marks), np.array(list(marks.values()))) for marks in spread]
+
+
+def with_stickers(form: Mapping[str, str], found: Found) -> dict[str, str]:
+    """A posted form with the stickers' places filled in.
+
+    Doubtful ones are left as guesses, which a coach must confirm or move one by one.
+    """
+    body = dict(form)
+    for name, (x, y) in found.marks.items():
+        body[f"mark-{name}-x"], body[f"mark-{name}-y"] = f"{x:.2f}", f"{y:.2f}"
+        body[f"mark-{name}-sd"] = f"{found.sds[name]:.2f}"
+        body[f"mark-{name}-state"] = "guess" if name in found.doubtful else "sticker"
+    return body
+
+
+def say_stickers(pose: Pose, found: Found) -> str:
+    """What was found, what was not, and what to look at."""
+
+    def named(ids: Iterable[str]) -> str:
+        return ", ".join(pose.mark(i).label for i in ids)
+
+    if not found.marks:
+        return "No stickers of that colour form this pose: pick the colour again, or mark by hand."
+    parts = [f"{len(found.marks)} sticker{'s' if len(found.marks) != 1 else ''} found."]
+    if found.missing:
+        parts.append(f"Not found: {named(found.missing)}; place by hand.")
+    if found.doubtful:
+        parts.append(f"Could be another's dot: {named(found.doubtful)}; look and confirm.")
+    if found.spare:
+        parts.append(
+            f"{found.spare} more spot{'s' if found.spare != 1 else ''} of that colour left alone."
+        )
+    if not (found.missing or found.doubtful):
+        parts.append("Look them over, then accept.")
+    return " ".join(parts)

@@ -84,10 +84,15 @@ def end_request(error: BaseException | None) -> None:
         connection.close()
 
 
+def current_coach() -> Coach:
+    """The signed-in coach."""
+    coach: Coach = current_user.coach
+    return coach
+
+
 def coach_id() -> int:
     """Id of the signed-in coach."""
-    coach: Coach = current_user.coach
-    return coach.id
+    return current_coach().id
 
 
 def own_practitioner(practitioner_id: int) -> Practitioner:

@@ -7,6 +7,7 @@ from datetime import datetime
 from flask import Flask, request
 
 from dachi.data import catalogue
+from dachi.drawing.figure import glyph
 from dachi.drawing.overlay import degrees
 
 STATUS_WORDS = {
@@ -45,6 +46,7 @@ def install(app: Flask) -> None:
         clock=clock,
         reading=degrees,
         pose_name=pose_name,
+        glyph=glyph,
         status_word=STATUS_WORDS.__getitem__,
         status_sign=STATUS_SIGNS.__getitem__,
     )

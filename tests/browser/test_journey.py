@@ -33,7 +33,7 @@ def seed_visit(case: InChromium) -> int:
             origin="simulated",
             truth=truth,
         )
-        position = positions.for_photo(case.db, aid, "side", taken.width, taken.height)
+        position = positions.for_photo(case.db, aid, "side", "", taken.width, taken.height)
         return assessments.add_trial(
             case.db,
             case.coach.id,

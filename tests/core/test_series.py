@@ -7,13 +7,16 @@ from statistics import stdev
 
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import t as student
 
 from dachi.core.series import (
+    Repeats,
     TrialValue,
     asymmetries,
     build,
     gain,
     pooled_sem,
+    repeats_of,
     reserves,
 )
 from dachi.core.verdicts import (
@@ -42,16 +45,28 @@ class Formulas(unittest.TestCase):
     def test_pooled_sem(self) -> None:
         groups = [[70, 74], [80, 81, 85], [90]]
         total = 4 * 2.5**2 + 1 * stdev(groups[0]) ** 2 + 2 * stdev(groups[1]) ** 2
-        self.assertAlmostEqual(pooled_sem(groups), math.sqrt(total / 7))
-        self.assertAlmostEqual(pooled_sem([]), 2.5)
+        self.assertAlmostEqual(pooled_sem(repeats_of(groups)), math.sqrt(total / 7))
+        self.assertAlmostEqual(pooled_sem(Repeats()), 2.5)
+
+    def test_other_people_inform_the_error(self) -> None:
+        """The coach's trials with others count; the own ones are in already."""
+        rows = trials((1, 0, 70, 71), (2, 28, 80, 81))
+        alone = build(rows).lines[0]
+        told = build(rows, repeats={"passive": Repeats(4.0**2 * 60, 60)}).lines[0]
+        self.assertAlmostEqual(
+            told.sessions[0].sem, math.sqrt((4 * 2.5**2 + 1.0 + 16 * 60) / (4 + 2 + 60))
+        )
+        self.assertGreater(told.since_first.mdc, alone.since_first.mdc)
 
     def test_mdc_is_the_textbook_one(self) -> None:
+        """1.96 once the error is well known, Student's t while it is not."""
         for k in (1, 2, 3):
-            s = build(trials((1, 0, *[70] * k), (2, 28, *[80] * k)))
-            g = s.lines[0].since_first
-            self.assertAlmostEqual(
-                g.mdc, 1.959964 * math.sqrt(2) * s.sems["passive"] / math.sqrt(k)
-            )
+            rows = trials((1, 0, *[70] * k), (2, 28, *[80] * k))
+            for df, factor in ((1e7, 1.959964), (0, student.ppf(0.975, 4 + 2 * (k - 1)))):
+                s = build(rows, repeats={"passive": Repeats(6.0 * df, df)})
+                plain = math.sqrt(2) * s.sems["passive"] / math.sqrt(k)
+                with self.subTest(k=k, df=df):
+                    self.assertAlmostEqual(s.lines[0].since_first.mdc, factor * plain, places=4)
 
     def test_verdicts(self) -> None:
         for change, verdict in (

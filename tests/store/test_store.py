@@ -26,7 +26,7 @@ class Kept(Studio):
             self.db, self.coach.id, sha256=source, source_sha256=source, width=1280, height=960,
             focal_35mm=26.0, taken_at=None, origin="upload",
         )  # fmt: skip
-        position = positions.for_photo(self.db, self.aid, "side", 1280, 960)
+        position = positions.for_photo(self.db, self.aid, "side", "", 1280, 960)
         return assessments.add_trial(
             self.db, self.coach.id, self.aid, photo, pose=LEG_RAISE, side="left", mode=mode,
             variant={}, number=number, position_id=position, **more,
@@ -48,7 +48,7 @@ class Kept(Studio):
             positions.get(self.db, stranger, 1),
             photos.get(self.db, stranger, 1),
             markings.draft(self.db, stranger, self.tid),
-            markings.last_marks(self.db, stranger, self.pid, LEG_RAISE, "left"),
+            markings.last_marks(self.db, stranger, self.pid, LEG_RAISE, "left", None),
         ):
             self.assertIsNone(found)
         for rows in (
@@ -110,8 +110,8 @@ class Kept(Studio):
         self.assertEqual(position.pooled(self.tid, None), (None, 0))
 
     def test_another_picture_size_is_another_position(self) -> None:
-        same = positions.for_photo(self.db, self.aid, "side", 1280, 960)
-        other = positions.for_photo(self.db, self.aid, "side", 4000, 3000)
+        same = positions.for_photo(self.db, self.aid, "side", "", 1280, 960)
+        other = positions.for_photo(self.db, self.aid, "side", "", 4000, 3000)
         self.assertNotEqual(same, other)
 
     def test_drafts(self) -> None:

@@ -3,3 +3,6 @@ ALTER TABLE trial ADD COLUMN prop_cm REAL CHECK (prop_cm IS NULL OR prop_cm BETW
 
 -- The studio's sticker colour, picked once on a photograph: hue 0..360, saturation and value 0..1.
 ALTER TABLE coach ADD COLUMN sticker_colour TEXT;
+
+-- How the stand was asked to be set up: another set-up is another position.
+ALTER TABLE camera_position ADD COLUMN setup TEXT NOT NULL DEFAULT '';

@@ -287,7 +287,9 @@ def _keep(
         variant=place["variant"],
         number=place["number"] + step,
         once_key=f"{once}-{step}" if once else None,
-        position_id=positions.for_photo(db(), visit.id, pose.view, taken.width, taken.height),
+        position_id=positions.for_photo(
+            db(), visit.id, pose.view, pose.setup, taken.width, taken.height
+        ),
     )
 
 

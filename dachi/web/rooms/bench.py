@@ -17,8 +17,13 @@ from dachi.core.catalogue import Pose
 from dachi.core.measure import measure
 from dachi.core.scene import Point, Result, SceneError
 from dachi.data import catalogue
+from dachi.drawing import figure as figures
 from dachi.drawing import overlay
-from dachi.store import assessments, markings, photos, positions
+from dachi.interchange import coco
+from dachi.photos import stickers
+from dachi.photos.ingest import path_of
+from dachi.photos.stickers import Colour, ColourError
+from dachi.store import accounts, assessments, markings, photos, positions
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
@@ -26,7 +31,17 @@ from dachi.store.photos import Photo
 from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
 from dachi.web import scenes
-from dachi.web.session import coach_id, db, own_assessment, own_practitioner, own_trial, read_only
+from dachi.web.session import (
+    coach_id,
+    current_coach,
+    data_folder,
+    db,
+    own_assessment,
+    own_practitioner,
+    own_trial,
+    read_only,
+    without_lock,
+)
 
 room = Blueprint("bench", __name__)
 
@@ -93,12 +108,19 @@ def page(tid: int) -> str:
         history=history,
         seen=history[0].number if history else 0,
         once_key=secrets.token_urlsafe(12),
+        guide=figures.guide(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
+        sticker_colour=current_coach().sticker_colour,
         order=order,
         previous=ids[spot - 1] if spot > 0 else None,
         following=ids[spot + 1] if spot + 1 < len(ids) else None,
         overrule_reason=history[0].overrule_reason if history else "",
         **_read(at, marking, {k for k, s in states.items() if s == "guess"}),
     )
+
+
+def fan_sides(at: Place) -> dict[str, str]:
+    """The side each measure belongs to, which colours its fan."""
+    return {m.id: m.side or at.trial.side for m in at.pose.measures}
 
 
 def _start(at: Place, history: list[Marking]) -> tuple[Marking, dict[str, str]]:
@@ -112,7 +134,9 @@ def _start(at: Place, history: list[Marking]) -> tuple[Marking, dict[str, str]]:
             pass
     if history:
         return history[0], dict.fromkeys(history[0].marks, "placed")
-    like = markings.last_marks(db(), coach_id(), at.who.id, at.trial.pose, at.trial.side)
+    like = markings.last_marks(
+        db(), coach_id(), at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
+    )
     size = (at.photo.width, at.photo.height)
     marks = scenes.guess_marks(at.pose, at.trial.side, *size)
     facing = None
@@ -158,7 +182,7 @@ def _read(at: Place, marking: Marking, guesses: set[str]) -> dict[str, Any]:
         "problem": problem[0].upper() + problem[1:] + "." if problem else None,
         "guesses": [m.label for m in at.pose.marks if m.id in guesses],
         "camera_words": cameras.describe(result.camera) if result and result.camera else None,
-        "fan": overlay.fans(result.fans, result.readings, at.trial.side, longer) if result else "",
+        "fan": overlay.fans(result.fans, result.readings, fan_sides(at), longer) if result else "",
         "truth": at.photo.truth,
     }
 
@@ -230,11 +254,35 @@ def camera_moved(tid: int) -> Response:
         at.trial.assessment_id,
         at.position.view,
         (at.position.mat_length_cm, at.position.mat_width_cm),
+        at.position.setup,
     )
     for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
         if trial.id >= tid and trial.position_id == at.position.id:
             positions.move_trial(db(), coach_id(), trial.id, new)
     flash("The camera was moved: mark the mat's corners again on this photograph.")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/camera-same")
+@login_required
+def camera_same(tid: int) -> Response:
+    """The camera had not moved since the photograph before: share its corners."""
+    at = _at(tid)
+    earlier = [
+        t
+        for t in assessments.trials(db(), coach_id(), at.trial.assessment_id)
+        if t.id < tid and t.position_id not in (None, at.position.id)
+    ]
+    for trial in reversed(earlier):
+        photo = photos.get(db(), coach_id(), trial.photo_id)
+        position = positions.get(db(), coach_id(), trial.position_id or 0)
+        if photo is None or position is None or position.view != at.position.view:
+            continue
+        if (photo.width, photo.height) == (at.photo.width, at.photo.height):
+            positions.move_trial(db(), coach_id(), tid, position.id)
+            flash("This photograph now shares the mat corners of the one before.")
+            return redirect(url_for("bench.page", tid=tid))
+    flash("There is no earlier photograph of this view and size to share corners with.", "retake")
     return redirect(url_for("bench.page", tid=tid))
 
 
@@ -253,6 +301,89 @@ def mat_size(tid: int) -> Response:
     else:
         positions.set_mat(db(), coach_id(), at.position.id, length, width)
     return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/stickers")
+@login_required
+def find_stickers(tid: int) -> Response:
+    """Look for stickers and propose them as marks, kept as a draft until accepted.
+
+    ``pick-x`` and ``pick-y`` say where on the picture the sticker's colour is to be taken.
+    """
+    at = _at(tid)
+    form = request.form.to_dict()
+    spot = [form.pop(f"pick-{axis}", "") for axis in "xy"]
+    saved = current_coach().sticker_colour
+    try:
+        picked = (float(spot[0]), float(spot[1])) if all(spot) else None
+        if picked is None and saved is None:
+            raise ColourError("Pick the sticker's colour on the photograph first.")
+        path = path_of(data_folder(), at.photo.sha256, "photo")
+        with without_lock():
+            image = stickers.decode(path.read_bytes())
+            colour = (
+                stickers.pick_colour(image, *picked) if picked else Colour.from_text(saved or "")
+            )
+            found = stickers.assign(
+                stickers.find_dots(image, colour), scenes.layouts(at.pose, at.trial, at.photo),
+                at.pose.required,
+            )  # fmt: skip
+    except (ColourError, ValueError, OSError) as error:
+        flash(str(error), "retake")
+        markings.save_draft(db(), coach_id(), tid, form)
+        return redirect(url_for("bench.page", tid=tid))
+    if picked:
+        accounts.keep_sticker_colour(db(), coach_id(), colour.text())
+    markings.save_draft(db(), coach_id(), tid, scenes.with_stickers(form, found))
+    flash(scenes.say_stickers(at.pose, found), "retake" if found.missing else "message")
+    return redirect(url_for("bench.page", tid=tid, fresh=1))
+
+
+@room.post("/t/<int:tid>/coco")
+@login_required
+def read_coco(tid: int) -> Response:
+    """Take marks from a COCO keypoint file as a starting guess; nothing counts until confirmed."""
+    at = _at(tid)
+    sent = request.files.get("coco")
+    try:
+        if sent is None or not sent.filename:
+            raise coco.CocoError("Choose a COCO keypoint file first.")
+        text = sent.stream.read(coco.MOST_BYTES + 1)
+        found = coco.marks_for(text, at.pose, at.photo.width, at.photo.height)
+    except coco.CocoError as error:
+        flash(str(error), "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    body = {
+        f"mark-{k}-{axis}": f"{v:.2f}"
+        for k, p in found.items()
+        for axis, v in zip("xy", p, strict=True)
+    }
+    body |= {f"mark-{k}-state": "guess" for k in found}
+    markings.save_draft(db(), coach_id(), tid, body)
+    flash(f"{len(found)} marks read from the file. Check each and confirm it with the space bar.")
+    return redirect(url_for("bench.page", tid=tid, fresh=1))
+
+
+@room.get("/a/<int:aid>/marks.coco.json")
+@login_required
+def assessment_coco(aid: int) -> Response:
+    """Every marked photograph of an assessment as COCO keypoints."""
+    visit = own_assessment(aid)
+    pictures = []
+    for trial in assessments.trials(db(), coach_id(), visit.id):
+        newest = markings.history(db(), coach_id(), trial.id)[:1]
+        photo = photos.get(db(), coach_id(), trial.photo_id)
+        if newest and photo is not None and trial.pose in catalogue():
+            pictures.append(
+                coco.Marked(
+                    photo.id, f"{photo.sha256}.jpg", photo.width, photo.height, trial.pose,
+                    trial.side, trial.mode, newest[0].marks,
+                )
+            )  # fmt: skip
+    body = json.dumps(coco.export(pictures, catalogue()))
+    answer = Response(body, mimetype="application/json")
+    answer.headers["Content-Disposition"] = f'attachment; filename="marks-{aid}.coco.json"'
+    return answer
 
 
 @room.get("/t/<int:tid>/history")

@@ -83,6 +83,9 @@
     mark.classList.add("chosen");
     if (focus && document.activeElement !== mark) mark.focus({ preventScroll: true });
     hint.textContent = (mark.getAttribute("aria-label") || "").replace(/^\d+, /, "");
+    document.querySelectorAll("#guide .here").forEach((dot) => dot.classList.remove("here"));
+    const dot = document.querySelector(`#guide [data-mark="${mark.dataset.name.replace("mark-", "")}"]`);
+    if (dot) { dot.classList.add("here"); $("guide-words").textContent = hint.textContent; }
   }
 
   // ---- the loupe --------------------------------------------------------
@@ -147,6 +150,7 @@
     localStorage.setItem(store, JSON.stringify(body));
   }
   function bringBack() {
+    if (form.dataset.fresh) { localStorage.removeItem(store); return; }
     const kept = form.dataset.kept;
     if (kept) localStorage.removeItem(`dachi-marks-${kept}`);
     let body = null;
@@ -169,9 +173,23 @@
   }
 
   // ---- hands ----------------------------------------------------------------
+  let picking = false;
+  function pick() {
+    picking = true;
+    stage.classList.add("picking");
+    hint.textContent = "Touch the middle of one sticker on the photograph.";
+  }
   svg.addEventListener("pointerdown", (event) => {
     if (event.button) return;
     const p = toPicture(event);
+    if (picking) {
+      event.preventDefault();
+      $("pick-x").value = p.x.toFixed(1); $("pick-y").value = p.y.toFixed(1);
+      localStorage.removeItem(store);
+      form.action = form.dataset.stickers;
+      form.submit();
+      return;
+    }
     let mark = event.target.closest(".mark");
     if (mark || chosen) {
       // Of overlapping rings the nearest to the finger is meant.
@@ -240,6 +258,10 @@
       case "[": $("previous")?.click(); break;
       case "]": $("following")?.click(); break;
       case "m": toggle($("mat-on")); break;
+      case "c": $("camera-same")?.click(); break;
+      case "n": $("camera-moved")?.click(); break;
+      case "s": if ($("stickers")) $("stickers").click(); else pick(); break;
+      case "p": pick(); break;
       case "v": toggle($("level-on")); break;
       case "l": loupeOn = !loupeOn; look(chosen); break;
       case "z": {
@@ -253,6 +275,7 @@
     }
   });
   let nudge = 0;
+  $("pick").addEventListener("click", pick);
   $("keys-open").addEventListener("click", () => $("keys").showModal());
   for (const box of [$("mat-on"), $("level-on")]) {
     box.addEventListener("change", () => {

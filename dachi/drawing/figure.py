@@ -1,0 +1,106 @@
+"""The articulated figure as a small drawing: pose glyphs, and the guide to where marks go."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dachi.core import figure as bodies
+from dachi.core.camera import Camera, look_from
+from dachi.core.catalogue import Pose
+from dachi.core.figure import Body, Landmarks
+from dachi.drawing.axes import number, tag
+
+Array = NDArray[np.float64]
+
+WIDTH, HEIGHT = 240.0, 170.0
+_BODY = Body()
+
+
+@lru_cache(maxsize=512)
+def guide(pose: Pose, side: str, variant: tuple[tuple[str, str], ...] = ()) -> str:
+    """Return the pose with each of its marks, as SVG; marks carry ``data-mark``."""
+    value = pose.figure.low + 0.6 * (pose.figure.high - pose.figure.low)
+    points, camera = _staged(pose, side, value, dict(variant))
+    found = bodies.mark_points(pose.marks, side, points)
+    dots = ""
+    for m in pose.marks:
+        u, v = camera.project(found[m.id])
+        dots += tag("circle", class_="g-mark", data_mark=m.id, cx=float(u), cy=float(v), r=5.0)
+    return _svg(_silhouette(points, camera, pose, side) + dots, f"{pose.name}: where the marks go")
+
+
+@lru_cache(maxsize=512)
+def glyph(pose: Pose, side: str = "right", share: float = 0.6) -> str:
+    """Return the pose as a small picture; ``share`` of its range, 0 to 1."""
+    value = pose.figure.low + share * (pose.figure.high - pose.figure.low)
+    own = "both" if pose.sides == "both" else side
+    points, camera = _staged(pose, own, value, pose.default_variant())
+    return _svg(_silhouette(points, camera, pose, own), pose.name)
+
+
+def _svg(content: str, title: str) -> str:
+    return tag(
+        "svg",
+        tag("title", title) + content,
+        xmlns="http://www.w3.org/2000/svg",
+        viewBox=f"0 0 {number(WIDTH)} {number(HEIGHT)}",
+        class_="glyph",
+        role="img",
+        aria_label=title,
+    )
+
+
+def _staged(
+    pose: Pose, side: str, value: float, variant: dict[str, str]
+) -> tuple[Landmarks, Camera]:
+    """The posed figure and a camera that fills the drawing with it."""
+    posed = bodies.posed(pose.figure, side, value, pose.view, variant=variant)
+    points = bodies.place_on_mat(
+        bodies.landmarks(_BODY, posed), "x" if pose.view == "side" else "y"
+    )
+    body = np.array([p for n, p in points.items() if "axes" not in n])
+    middle = (body.min(axis=0) + body.max(axis=0)) / 2
+    distance = 700.0
+    lift = distance * (0.45 if float(pose.camera["height_cm"]) > 100 else 0.08)
+    eye = (float(middle[0]), -distance, float(middle[2]) + lift)
+    pitch = -float(np.degrees(np.arctan2(lift, distance + middle[1])))
+    camera = look_from(eye, 0.0, pitch, 0.0, 100.0, int(WIDTH), int(HEIGHT))
+    seen = camera.project(body)
+    low, high = seen.min(axis=0), seen.max(axis=0)
+    room = np.array([WIDTH - 26, HEIGHT - 26])
+    scale = float((room / np.maximum(high - low, 1e-6)).min())
+    centre = np.array([WIDTH / 2, HEIGHT / 2]) - scale * ((low + high) / 2 - camera.centre)
+    return points, Camera(camera.rotation, camera.translation, camera.focal_px * scale, centre)
+
+
+def _silhouette(points: Landmarks, camera: Camera, pose: Pose, side: str) -> str:
+    """Round-ended strokes for every bone, the furthest first, over a floor line."""
+    parts = []
+    for a, b, ra, rb, cloth in bodies.bones(_BODY, points):
+        pa, pb = camera.project(a), camera.project(b)
+        depth = float((camera.rotation @ ((a + b) / 2) + camera.translation)[2])
+        radius = camera.focal_px * (ra + rb) / 2 / depth
+        parts.append((depth, pa, pb, radius, cloth))
+    for a, b, radius_cm in bodies.props(pose.figure, side, points):
+        pa, pb = camera.project(a), camera.project(b)
+        depth = float((camera.rotation @ ((a + b) / 2) + camera.translation)[2]) + 40.0
+        parts.append((depth, pa, pb, camera.focal_px * radius_cm / depth, "prop"))
+    out = []
+    for _, pa, pb, radius, cloth in sorted(parts, key=lambda p: -p[0]):
+        width = 2.0 * radius
+        for kind, extra in (("g-edge", 2.0), (f"g-{cloth}", 0.0)):
+            out.append(
+                tag(
+                    "line",
+                    class_=kind,
+                    x1=float(pa[0]),
+                    y1=float(pa[1]),
+                    x2=float(pb[0]) + 0.01,
+                    y2=float(pb[1]),
+                    stroke_width=width + extra,
+                )
+            )
+    return "".join(out)
