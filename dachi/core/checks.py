@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 
 from dachi.core.catalogue import Check, agrees
@@ -19,14 +20,17 @@ def applies(check: Check, variant: Mapping[str, str]) -> bool:
 def judge(check: Check, value: float, sd: float) -> CheckResult:
     """Compare one compensation with its limit.
 
-    Over the limit is the check's severity; within one standard deviation below it
-    is ``watch``, since the true value may be over.
+    Over the limit is the check's severity; within one standard deviation below it (and
+    above half of it) is ``watch``, since the true value may be over. A magnitude is first
+    freed of what error alone adds to it: |x| of a level pelvis is never 0.
     """
+    if check.formula.size_only:
+        value = math.sqrt(max(value * value - sd * sd, 0.0))
     shown = max(value, 0.0)
     over = value > check.limit
     if over:
         status, message = check.severity, check.over
-    elif value + sd > check.limit:
+    elif value + sd > check.limit and value > check.limit / 2:
         status = "watch"
         message = f"{check.ok} Close to the limit of {{limit}}."
     else:

@@ -191,7 +191,7 @@ def _trunk(p: Landmarks, body: Body, pose: Pose3D, f: Array, lat: Array, u: Arra
     f1, u1 = half @ f, half @ u
     f2, u2 = half @ f1, half @ u1
     p["waist"] = 10.0 * h * u
-    p["mid_spine"] = p["waist"] + 14.0 * h * u1 - 10.0 * h * f1
+    p["mid_spine"] = p["waist"] + 14.0 * h * u1
     p["chest"] = p["waist"] + 15.0 * h * u1
     p["neck"] = p["chest"] + 24.0 * h * u2
     nod = turn(lat, pose.joint("neck_flexion"))

@@ -208,6 +208,7 @@ class Formula:
     """A parsed expression: its text, the marks and measures it needs, its unit.
 
     ``deep`` expressions use how far marks lie from the camera, which only a mat shows.
+    ``size_only`` ones are magnitudes (``abs(...)``), which error alone pushes up.
     """
 
     text: str
@@ -215,6 +216,7 @@ class Formula:
     measures: frozenset[str]
     in_cm: bool
     deep: bool
+    size_only: bool
     run: Evaluator
 
     def __call__(self, frame: Frame) -> Array:
@@ -276,4 +278,12 @@ def parse(text: str, marks: frozenset[str], measures: frozenset[str]) -> Formula
     run = build(tree.body)
     in_cm = any(FUNCTIONS[f].unit == "cm" for f in functions)
     deep = any(FUNCTIONS[f].deep for f in functions)
-    return Formula(text, frozenset(used_marks), frozenset(used_measures), in_cm, deep, run)
+    return Formula(
+        text,
+        frozenset(used_marks),
+        frozenset(used_measures),
+        in_cm,
+        deep,
+        text.startswith("abs("),
+        run,
+    )

@@ -24,13 +24,27 @@ def lengths_of(marks: tuple[Mark, ...], points: Array) -> dict[str, float]:
     return {m.id: math.dist(at[m.id], at[m.parent]) for m in marks if m.parent in at}
 
 
+def length_sds(marks: tuple[Mark, ...], solved: Array, n: int) -> dict[str, float]:
+    """How uncertain the picture leaves each length from a parent to its mark, cm."""
+    index = {m.id: i for i, m in enumerate(marks)}
+    found = {}
+    for m in marks:
+        if m.segment is None or m.parent not in index:
+            continue
+        span = solved[:, index[m.id]] - solved[:, index[m.parent]]
+        length = np.sqrt(np.einsum("si,si->s", span, span))
+        slope = (length[1 : n + 1] - length[n + 1 :]) / 2.0
+        found[m.id] = float(np.sqrt(slope @ slope))
+    return found
+
+
 def judge_lengths(
     scene: Scene,
     marks: tuple[Mark, ...],
     lengths: Mapping[str, float],
+    sds: Mapping[str, float],
     estimate: CameraEstimate,
     a: Assumptions,
-    px: Array,
 ) -> tuple[list[str], list[CheckResult], dict[str, float]]:
     """Compare seen with usual lengths: sentences, checks and wider limb spreads."""
     warnings: list[str] = []
@@ -38,7 +52,6 @@ def judge_lengths(
     limb_sd: dict[str, float] = {}
     if estimate.method != "mat":
         return warnings, found, limb_sd
-    cam = estimate.camera
     for m in marks:
         if not m.segment or m.segment not in scene.segments_cm or m.id not in lengths:
             continue
@@ -46,13 +59,12 @@ def judge_lengths(
             # This limb is meant to point towards the camera, or lies along the line of sight.
             continue
         usual, seen = scene.segments_cm[m.segment], lengths[m.id]
-        cm_per_px = float(np.linalg.norm(cam.position)) / cam.focal_px
-        sd = math.hypot(a.segment_sd_cm, math.sqrt(2) * scene.sd_of(m.id) * cm_per_px)
+        sd = math.hypot(a.segment_sd_cm, sds[m.id])
         ratio = seen / usual
         turned = math.degrees(math.acos(min(1.0, ratio)))
-        # Length says little near square: allow the turn that 1.6 sd of length makes.
-        least = math.degrees(math.acos(min(1.0, (seen + 1.6 * sd) / usual)))
-        if seen > usual + 4 * sd + 0.05 * usual:
+        # Length says little near square: allow the turn that two sd of length make.
+        least = math.degrees(math.acos(min(1.0, (seen + 2.0 * sd) / usual)))
+        if seen > usual + 3 * sd + 0.05 * usual:
             warnings.append(
                 f"the {m.segment} to {m.label} looks {100 * (ratio - 1):.0f} % longer than usual: "
                 "check the marks, the mat's size and where the person lies on it"

@@ -81,24 +81,34 @@ def solve(
                 "it and the mat's corners"
             )
     lengths = measuring.lengths_of(marks, flat)
-    warnings, foreshortened, limb_sd = measuring.judge_lengths(
-        scene, marks, lengths, estimate, a, px
-    )
-    steps = _depth_steps(scene, pose, marks, lengths, limb_sd, a)
-    known = [m for m in marks if measuring.is_known(scene, m, marks, estimate, foreshortened)]
-    curved = any(m.plane == "level" or m.forward_cm for m in known)
     sds = np.array([scene.sd_of(m.id) for m in marks])
+    steps = _depth_steps(scene, pose, marks, lengths, {}, a)
     layout = Layout(len(marks), len(steps))
 
-    def settle(at: Array, rivals: bool) -> tuple[Batch, Array, measuring.Folded]:
-        for _ in range(MOST_ROUNDS):
-            inputs = layout.inputs(at, px, sds, steps, a.contact_height_sd_cm)
-            solved = bench.place(*inputs, bench.cameras(at[:7], layout.n))
+    def place(at: Array) -> Array:
+        inputs = layout.inputs(at, px, sds, steps, a.contact_height_sd_cm)
+        return bench.place(*inputs, bench.cameras(at[:7], layout.n))
+
+    solved = place(np.zeros(layout.n))
+    spreads = measuring.length_sds(marks, solved, layout.n)
+    warnings, foreshortened, limb_sd = measuring.judge_lengths(
+        scene, marks, lengths, spreads, estimate, a
+    )
+    if limb_sd:
+        steps = _depth_steps(scene, pose, marks, lengths, limb_sd, a)
+        solved = place(np.zeros(layout.n))
+    known = [m for m in marks if measuring.is_known(scene, m, marks, estimate, foreshortened)]
+    curved = any(m.plane == "level" or m.forward_cm for m in known)
+
+    def settle(at: Array, solved: Array, rivals: bool) -> tuple[Batch, Array, measuring.Folded]:
+        for turn in range(MOST_ROUNDS):
             folded = measuring.fold_in(scene, marks, known, solved, at, a)
             # Where lengths tell depth they move the estimate far: look again from there.
-            if not curved or np.abs(folded.mean - at).max() < SETTLED:
+            last = turn == MOST_ROUNDS - 1
+            if last or not curved or np.abs(folded.mean - at).max() < SETTLED:
                 break
             at = folded.mean
+            solved = place(at)
         batch = Batch(
             estimate,
             {m.id: solved[:, i] for i, m in enumerate(marks)},
@@ -110,7 +120,7 @@ def solve(
         )
         return batch, at, folded
 
-    main, at, folded = settle(np.zeros(layout.n), False)
+    main, at, folded = settle(np.zeros(layout.n), solved, False)
     limbs = measuring.along_sight(known, folded, ALONG_SIGHT_CM)
     if not limbs:
         return (main,)
@@ -120,7 +130,7 @@ def solve(
         shift = measuring.turned_about_sight(scene, marks, turned, main.points, estimate.camera)
         start = at.copy()
         start[layout.depth_slice] += np.linalg.lstsq(steps.T, shift, rcond=None)[0]
-        found.append(settle(start, True)[0])
+        found.append(settle(start, place(start), True)[0])
     return tuple(found)
 
 

@@ -17,6 +17,7 @@ Array = NDArray[np.float64]
 
 WIDTH, HEIGHT = 240.0, 170.0
 _BODY = Body()
+_AROUND = np.array([[1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1.0]])
 
 
 @lru_cache(maxsize=512)
@@ -61,7 +62,10 @@ def _staged(
     points = bodies.place_on_mat(
         bodies.landmarks(_BODY, posed), "x" if pose.view == "side" else "y"
     )
-    body = np.array([p for n, p in points.items() if "axes" not in n])
+    ends = [
+        (p, r) for a, b, ra, rb, _ in bodies.bones(_BODY, points) for p, r in ((a, ra), (b, rb))
+    ]
+    body = np.array([p + r * d for p, r in ends for d in _AROUND])
     middle = (body.min(axis=0) + body.max(axis=0)) / 2
     distance = 700.0
     lift = distance * (0.45 if float(pose.camera["height_cm"]) > 100 else 0.08)
@@ -70,7 +74,7 @@ def _staged(
     camera = look_from(eye, 0.0, pitch, 0.0, 100.0, int(WIDTH), int(HEIGHT))
     seen = camera.project(body)
     low, high = seen.min(axis=0), seen.max(axis=0)
-    room = np.array([WIDTH - 26, HEIGHT - 26])
+    room = np.array([WIDTH - 10, HEIGHT - 10])
     scale = float((room / np.maximum(high - low, 1e-6)).min())
     centre = np.array([WIDTH / 2, HEIGHT / 2]) - scale * ((low + high) / 2 - camera.centre)
     return points, Camera(camera.rotation, camera.translation, camera.focal_px * scale, centre)

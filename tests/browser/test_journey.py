@@ -2,6 +2,7 @@
 
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from playwright.sync_api import Page, expect
 
@@ -10,9 +11,9 @@ from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, rendered
 
 
-def seed_visit(case: InChromium) -> int:
+def seed_visit(case: InChromium, picture: tuple[bytes, dict[str, Any]] | None = None) -> int:
     """An assessment with one rendered photograph waiting to be marked; returns the trial."""
-    data, truth = rendered()
+    data, truth = picture or rendered()
     with case.app.app_context():
         from dachi.photos.ingest import take_in
         from dachi.store import photos, positions
@@ -153,6 +154,33 @@ class Journey(InChromium):
         expect(page.locator("#strip .guesses")).to_be_empty()
         expect(page.locator("#strip .calibration")).to_contain_text("Camera turned 9°")
         self.assertAlmostEqual(value_of(page), truth["true_value_deg"], delta=1.0)
+        page.keyboard.press("Enter")
+        page.wait_for_url("**/p/*")
+        expect(page.locator(".c-ring.c-left.c-passive")).to_have_count(1)
+
+    def test_stickers_from_colour_to_reading(self) -> None:
+        """Pick the colour on one dot, look, accept: no mark is dragged."""
+        page = self.page
+        data, truth = rendered(stickers=True)
+        tid = seed_visit(self, (data, truth))
+        self.sign_in()
+        page.goto(f"{self.base}/t/{tid}")
+        page.wait_for_load_state("networkidle")
+        page.keyboard.press("m")
+        for name, corner in truth["corners_px"].items():
+            drag(page, f"corner-{name}", tuple(corner))
+        expect(page.locator("#strip .calibration")).to_contain_text("Camera turned 9°")
+        page.keyboard.press("p")
+        x, y = screen_point(page, *truth["marks_px"]["ankle"])
+        page.mouse.click(x, y)
+        expect(page.locator("#messages")).to_contain_text("stickers found")
+        page.wait_for_load_state("networkidle")
+        for mark in page.locator(".mark-guess").all():
+            mark.focus()
+            page.keyboard.press("Space")
+        expect(page.locator("#strip .guesses")).to_be_empty()
+        self.assertAlmostEqual(value_of(page), truth["true_value_deg"], delta=1.0)
+        page.keyboard.press("Escape")
         page.keyboard.press("Enter")
         page.wait_for_url("**/p/*")
         expect(page.locator(".c-ring.c-left.c-passive")).to_have_count(1)

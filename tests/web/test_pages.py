@@ -1,5 +1,6 @@
 """Pages through the test client: who gets in, what is refused and how it is said."""
 
+import io
 import re
 import unittest
 
@@ -238,9 +239,73 @@ class Work(Pages):
         self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
         second = self.shot_of(aid, 70.0)
         page = self.text(self.client.get(f"/t/{second}"))
-        self.assertIn("Taken from 1 other shot of this camera position", page)
+        self.assertIn("Corners from 1 other shot", page)
         self.post(f"/t/{second}/camera-moved")
-        self.assertNotIn("other shot of this", self.text(self.client.get(f"/t/{second}")))
+        self.assertNotIn("other shot", self.text(self.client.get(f"/t/{second}")))
+        answer = self.post(f"/t/{second}/camera-same", follow_redirects=True)
+        self.assertIn("shares the mat corners", self.text(answer))
+        self.assertIn("Corners from 1 other shot", self.text(self.client.get(f"/t/{second}")))
+        answer = self.post(f"/t/{tid}/camera-same", follow_redirects=True)
+        self.assertIn("no earlier photograph", self.text(answer))
+
+    def test_another_pose_is_another_position_of_the_camera(self) -> None:
+        aid = self.new_assessment()
+        tid = self.shot(aid)
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
+        answer = self.upload(aid, plain_picture(1280, 960), pose="front-split")
+        page = self.text(self.client.get(answer.headers["Location"]))
+        self.assertNotIn("other shot", page)
+        self.assertIn("camera as for the photo before", page)
+
+    def test_stickers_are_proposed_and_saved_as_such(self) -> None:
+        aid = self.new_assessment()
+        data, truth = rendered(stickers=True)
+        tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
+        answer = self.post(f"/t/{tid}/stickers", {"seen": "0"}, follow_redirects=True)
+        self.assertIn("Pick the sticker", self.text(answer))
+        wall = {"pick-x": "60", "pick-y": "60"}
+        answer = self.post(f"/t/{tid}/stickers", wall, follow_redirects=True)
+        self.assertIn("hardly any colour", self.text(answer))
+        x, y = truth["marks_px"]["knee"]
+        answer = self.post(f"/t/{tid}/stickers", {"pick-x": x, "pick-y": y}, follow_redirects=True)
+        page = self.text(answer)
+        self.assertRegex(page, r"[678] stickers found")
+        self.assertIn('name="mark-knee-state" value="sticker"', page)
+        again = self.text(self.post(f"/t/{tid}/stickers", follow_redirects=True))
+        self.assertRegex(again, r"[678] stickers found")
+        form = dict(re.findall(r'name="(mark-[^"]+|corner-[^"]+)" value="([^"]*)"', page))
+        self.assertAlmostEqual(float(form["mark-knee-x"]), x, delta=2)
+        form = {k: "placed" if v == "guess" else v for k, v in form.items()}
+        corners = self.marks_form(truth)
+        form |= {k: v for k, v in corners.items() if k.startswith(("corner", "mat", "seen"))}
+        self.post(f"/t/{tid}/save", form)
+        row = self.db.execute("SELECT author, mark_sds FROM marking").fetchone()
+        self.assertEqual(row["author"], "sticker")
+        self.assertIn('"knee": 1.0', row["mark_sds"])
+        page = self.text(self.client.get(f"/p/{self.pid}"))
+        value = float(re.search(r'data-value="([\d.]+)"', page)[1])
+        self.assertAlmostEqual(value, truth["true_value_deg"], delta=1.0)
+
+    def test_marks_go_out_and_come_in_as_coco(self) -> None:
+        aid = self.new_assessment()
+        tid = self.shot(aid)
+        _, truth = rendered()
+        self.post(f"/t/{tid}/save", self.marks_form(truth))
+        answer = self.client.get(f"/a/{aid}/marks.coco.json")
+        self.assertEqual(answer.json["categories"][0]["name"], LEG_RAISE)
+        second = self.shot_of(aid, 70.0)
+
+        def send(data: bytes, name: str = "marks.json") -> str:
+            form = {"coco": (io.BytesIO(data), name)}
+            path, kind = f"/t/{second}/coco", "multipart/form-data"
+            return self.text(self.post(path, form, content_type=kind, follow_redirects=True))
+
+        self.assertIn("6 marks read from the file", send(answer.data))
+        page = self.text(self.client.get(f"/t/{second}"))
+        self.assertIn(f'name="mark-hip-x" value="{truth["marks_px"]["hip"][0]}', page)
+        self.assertIn('data-guesses="6"', page)
+        self.assertIn("does not hold COCO", send(b"[1"))
+        self.assertIn("Choose a COCO", send(b"", ""))
 
     def shot_of(self, aid: int, value: float) -> int:
         answer = self.upload(aid, rendered("left", value, 4)[0], number="2")

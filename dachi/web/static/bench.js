@@ -26,12 +26,29 @@
   function place(mark) {
     const { x, y } = at(mark);
     mark.setAttribute("transform", `translate(${x} ${y}) scale(${unit()})`);
-    const name = mark.querySelector(".name"), leader = mark.querySelector(".leader");
-    const flip = x > W * 0.86;
-    name.setAttribute("text-anchor", flip ? "end" : "start");
-    if (leader) {
-      name.setAttribute("x", flip ? -25 : 25);
-      leader.setAttribute("d", flip ? "M-8 -8 L-22 -22" : "M8 -8 L22 -22");
+  }
+
+  // Names stand clear of each other and of the fan's number; one that cannot is shown when chosen.
+  function declutter() {
+    const u = unit(), taken = [...svg.querySelectorAll(".fan-number")].map((t) => { const b = t.getBBox(); return [b.x, b.y, b.x + b.width, b.y + b.height]; });
+    const shown = marks.filter((m) => m.querySelector(".leader") && !m.classList.contains("mark-absent"));
+    shown.forEach((m) => { const { x, y } = at(m); taken.push([x - 11 * u, y - 11 * u, x + 11 * u, y + 11 * u]); });
+    for (const m of shown) {
+      const { x, y } = at(m), name = m.querySelector(".name"), leader = m.querySelector(".leader");
+      const width = (name.textContent.length * 7 + 6) * u, height = 16 * u;
+      let free = null;
+      for (const [sx, sy] of [[1, -1], [-1, -1], [1, 1], [-1, 1]]) {
+        const x0 = sx > 0 ? x + 24 * u : x - 24 * u - width, y0 = sy < 0 ? y - 38 * u : y + 22 * u;
+        const box = [x0, y0, x0 + width, y0 + height];
+        if (x0 < 0 || x0 + width > W || y0 < 0 || y0 + height > H) continue;
+        if (!taken.some((t) => box[0] < t[2] && box[2] > t[0] && box[1] < t[3] && box[3] > t[1])) { free = { sx, sy, box }; break; }
+      }
+      m.classList.toggle("crowded", !free);
+      const { sx, sy } = free || { sx: x > W * 0.86 ? -1 : 1, sy: -1 };
+      if (free) taken.push(free.box);
+      name.setAttribute("text-anchor", sx > 0 ? "start" : "end");
+      name.setAttribute("x", 25 * sx); name.setAttribute("y", sy < 0 ? -24 : 33);
+      leader.setAttribute("d", `M${8 * sx} ${8 * sy} L${22 * sx} ${22 * sy}`);
     }
   }
 
@@ -53,7 +70,9 @@
   function drawAll() {
     svg.classList.toggle("show-mat", $("mat-on").checked);
     svg.classList.toggle("show-level", $("level-on").checked);
+    svg.style.setProperty("--u", unit());
     marks.forEach(place);
+    declutter();
     svg.querySelectorAll(".corner").forEach((m) => m.setAttribute("tabindex", $("mat-on").checked ? "0" : "-1"));
     svg.querySelectorAll(".level").forEach((m) => m.setAttribute("tabindex", $("level-on").checked ? "0" : "-1"));
     drawLines();
@@ -141,6 +160,7 @@
     const page = new DOMParser().parseFromString(text, "text/html");
     $("fan").innerHTML = page.querySelector("[data-part=overlay] svg").innerHTML;
     strip.replaceChildren(page.querySelector("[data-part=strip]"));
+    if (!drag) declutter();
   }
 
   // ---- what survives a lost session or a closed browser --------------------
@@ -220,6 +240,7 @@
     drag.mark.classList.remove("dragging");
     if (drag.moved) ask(true); else undone.pop();
     drag = null;
+    declutter();
   };
   svg.addEventListener("pointerup", drop);
   svg.addEventListener("pointercancel", drop);
