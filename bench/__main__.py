@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 import sys
 
-PARTS = ("speed",)
+PARTS = ("speed", "accuracy", "judgement", "stickers")
 
 
 def main(wanted: list[str]) -> int:

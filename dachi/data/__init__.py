@@ -1,4 +1,4 @@
-"""The catalogue's files: one pose a file, read once."""
+"""The catalogue's files: one pose a file, rules beside them, read once."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from dachi.core.catalogue import Catalogue, build_catalogue
+from dachi.core.limiter import Rule, build_rules
 
 FOLDER = Path(__file__).parent
 
@@ -32,3 +33,10 @@ def load(folder: Path) -> Catalogue:
         entries.append(tomllib.loads(text.decode("utf-8")))
     landmarks = tomllib.loads(shared.decode("utf-8"))
     return build_catalogue(digest.hexdigest()[:12], entries, landmarks)
+
+
+@lru_cache(maxsize=1)
+def limiter_rules() -> tuple[Rule, ...]:
+    """Return the rules that name what holds a pose back."""
+    entries = tomllib.loads((FOLDER / "limiters.toml").read_text("utf-8"))["rules"]
+    return build_rules(entries, catalogue())
