@@ -1,4 +1,4 @@
-"""``python -m dachi``: serve, demo, measure."""
+"""``python -m dachi``: serve, demo, measure, recompute."""
 
 from __future__ import annotations
 
@@ -29,7 +29,14 @@ def main(argv: list[str] | None = None) -> int:
     sub.add_argument("file", help="a file of scenes, or - for standard input")
     sub = commands.add_parser("schema", help="print the JSON Schema of a format")
     sub.add_argument("name", choices=("scene", "result"))
+    sub = commands.add_parser(
+        "recompute", help="compute every stored reading again after the catalogue changed"
+    )
+    sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
+    sub.add_argument("--all", action="store_true", help="also those of the present catalogue")
     args = parser.parse_args(argv)
+    if args.command == "recompute":
+        return _recompute(args)
     if args.command == "measure":
         return _measure(args.file)
     if args.command == "schema":
@@ -63,6 +70,30 @@ def _measure(name: str) -> int:
             sys.stdout.write(json.dumps(result, ensure_ascii=False) + "\n")
     sys.stdout.flush()
     return 1 if failed else 0
+
+
+def _recompute(args: argparse.Namespace) -> int:
+    """Recompute readings from their marks; stopped and started again, it goes on."""
+    from dachi.recompute import recompute
+
+    folder = args.data or Path(os.environ.get("DACHI_DATA") or "var/data")
+    if not (folder / "dachi.sqlite3").exists():
+        print(f"dachi: there is no database in {folder}.", file=sys.stderr)
+        return 2
+
+    def say(done: int, total: int) -> None:
+        print(f"\r{done} of {total} markings", end="", file=sys.stderr, flush=True)
+
+    try:
+        found = recompute(folder, everything=args.all, progress=say)
+    except KeyboardInterrupt:
+        print("\nStopped; the same command goes on from here.", file=sys.stderr)
+        return 1
+    print(file=sys.stderr)
+    print(
+        f"{found.done} markings computed again, {found.failed} could not be and stay as they were."
+    )
+    return 0
 
 
 def _serve(args: argparse.Namespace, *, demo: bool) -> int:

@@ -11,10 +11,18 @@ from typing import Any
 from dachi.core.measure import measure
 from dachi.data import catalogue
 from dachi.photos.ingest import take_in
-from dachi.store import accounts, assessments, markings, photos, positions, practitioners
+from dachi.store import (
+    accounts,
+    assessments,
+    goals,
+    markings,
+    photos,
+    positions,
+    practitioners,
+)
 from dachi.store.database import connect, transaction
 from dachi.store.markings import Marking
-from dachi.web import scenes
+from dachi.web import digests, scenes
 
 ACCOUNT, PASSWORD = "wenna@driftholm.example", "harbour-at-low-tide"
 FOLDER = Path(__file__).parent / "pictures"
@@ -33,15 +41,18 @@ def fill(folder: Path, *, today: datetime | None = None) -> None:
         studio = json.loads(STUDIO.read_text("utf-8"))
         with transaction(db):
             coach = accounts.add(db, ACCOUNT, "Wenna", PASSWORD)
-            for person in studio["people"]:
+            people = [
                 _add_person(db, folder, coach.id, person, today or datetime.now())
+                for person in studio["people"]
+            ]
+            digests.refresh_all(db, coach.id, people)
     finally:
         db.close()
 
 
 def _add_person(
     db: Any, folder: Path, coach_id: int, person: dict[str, Any], today: datetime
-) -> None:
+) -> int:
     pid = practitioners.add(db, coach_id, person["call_name"], **person["record"])
     for visit in person["visits"]:
         at = (today - timedelta(days=visit["days_ago"])).replace(
@@ -57,6 +68,28 @@ def _add_person(
         )
         for shot in visit["shots"]:
             _add_shot(db, folder, coach_id, pid, aid, shot)
+    _add_plans(db, coach_id, pid, person, today)
+    return pid
+
+
+def _add_plans(db: Any, coach_id: int, pid: int, person: dict[str, Any], today: datetime) -> None:
+    """Goals, notes and the next visit, dated from today."""
+
+    def on(days: int) -> datetime:
+        return today + timedelta(days=days)
+
+    for g in person["goals"]:
+        goals.add(
+            db, coach_id, pid, pose=g["pose"], family=g["family"], side=g["side"],
+            mode=g["mode"], target=g["target"], due_on=on(g["in_days"]).date().isoformat(),
+        )  # fmt: skip
+    for n in person["notes"]:
+        goals.annotate(
+            db, coach_id, pid, on(-n["days_ago"]).date().isoformat(), n["kind"], n["text"]
+        )
+    if person["next_in_days"] is not None:
+        at = on(person["next_in_days"]).replace(hour=18, minute=0, second=0, microsecond=0)
+        practitioners.plan_visit(db, coach_id, pid, at.isoformat(timespec="minutes"))
 
 
 def _add_shot(

@@ -62,6 +62,10 @@ class Person:
     courses: dict[str, tuple[Course, ...]]
     #: Shots with something to say: (days ago, pose, side, mode, trial) -> extra joint angles.
     slips: dict[tuple[int, str, str, str, int], dict[str, float]]
+    #: Goals: pose, measure, side, mode, target, days from now. Notes: days ago, kind, words.
+    goals: tuple[tuple[str, str, str, str, float, int], ...] = ()
+    notes: tuple[tuple[int, str, str], ...] = ()
+    next_in_days: int | None = None
 
 
 RAISE, SPLIT, FLY, PIGEON = "supine-leg-raise", "front-split", "butterfly", "pigeon"
@@ -108,6 +112,16 @@ PEOPLE = (
             ),
         },
         slips={(28, RAISE, "left", "active", 1): {"other.hip_flexion": 11.0}},
+        goals=(
+            (SPLIT, "split_angle", "left", "passive", 168.0, 120),
+            (SPLIT, "split_angle", "right", "passive", 168.0, 120),
+            (RAISE, "hip_flexion", "left", "passive", 92.0, 70),
+        ),
+        notes=(
+            (49, "holiday", "Ten days at sea, no practice."),
+            (35, "plan", "Lunge holds doubled on the right."),
+        ),
+        next_in_days=13,
     ),
     Person(
         name="Ilo",
@@ -143,15 +157,30 @@ PEOPLE = (
             ),
         },
         slips={(24, SPLIT, "right", "passive", 1): {"side.knee_flexion": 17.0}},
+        goals=(
+            (FLY, "thigh_rise", "left", "passive", 8.0, 60),
+            (FLY, "thigh_rise", "right", "passive", 8.0, 60),
+        ),
+        notes=((52, "injury", "Tweaked the left knee on a heel hook; eased off for a week."),),
+        next_in_days=1,
     ),
 )
+
+
+#: People who have not been measured yet, so that lists look like a studio's.
+NEWCOMERS = ("Tavi", "Merel", "Oona")
 
 
 def build() -> None:
     """Render every picture that is missing and write the studio file."""
     FOLDER.mkdir(exist_ok=True)
     jobs: list[tuple[str, str, Shot, datetime]] = []
-    studio = {"people": [_person(p, jobs) for p in PEOPLE]}
+    studio: dict[str, Any] = {"people": [_person(p, jobs) for p in PEOPLE]}
+    studio["people"] += [
+        {"call_name": name, "record": {}, "visits": [], "goals": [], "notes": [],
+         "next_in_days": 0 if name == "Merel" else None}
+        for name in NEWCOMERS
+    ]  # fmt: skip
     wanted = {name for name, *_ in jobs}
     for old in FOLDER.glob("*.jpg"):
         if old.name not in wanted:
@@ -194,7 +223,17 @@ def _person(person: Person, jobs: list[tuple[str, str, Shot, datetime]]) -> dict
                 "shots": shots,
             }
         )
-    return {"call_name": person.name, "record": record, "visits": visits}
+    return {
+        "call_name": person.name,
+        "record": record,
+        "visits": visits,
+        "goals": [
+            dict(zip(("pose", "family", "side", "mode", "target", "in_days"), g, strict=True))
+            for g in person.goals
+        ],
+        "notes": [dict(zip(("days_ago", "kind", "text"), n, strict=True)) for n in person.notes],
+        "next_in_days": person.next_in_days,
+    }
 
 
 def _shots(

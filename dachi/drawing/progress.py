@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from html import escape
 
-from dachi.core.series import Line, Series, SessionValue
+from dachi.core.series import Line, Series, SessionValue, t95
 from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text
 
 PANEL_WIDTH, PANEL_HEIGHT = 520.0, 340.0
@@ -25,13 +25,25 @@ class Layout:
     height: float
 
 
+@dataclass(frozen=True)
+class Note:
+    """Something that happened on a day (same scale as trials), drawn into the chart."""
+
+    day: float
+    kind: str
+    text: str
+
+
 def layout(series: Series, target: float | None = None) -> Layout:
     """Fit both panels to one degree scale and one time scale."""
     values = [t.value for line in series.lines for t in (*line.trials, *line.left_out)]
+    for line in series.lines:
+        for s in line.sessions[-IN_FULL:]:
+            values += [s.value - s.mdc / 2, s.value + s.mdc / 2]
     values += [target] if target is not None else []
     days = [t.day for line in series.lines for t in (*line.trials, *line.left_out)]
     low, high = (min(values), max(values)) if values else (0.0, 90.0)
-    ticks = nice_ticks(low - 4, high + 4)
+    ticks = nice_ticks(low - 2, high + 4)
     first, last = (min(days), max(days)) if days else (0.0, 7.0)
     pad = max((last - first) * 0.06, 3.0)
     sides = series.sides or ("left", "right")
@@ -50,29 +62,38 @@ def draw(
     trial_link: Callable[[int], str],
     dates: dict[int, str],
     target: float | None = None,
+    notes: Sequence[Note] = (),
+    photo_link: Callable[[int], str] | None = None,
+    unit: str = "°",
+    style: str = "",
 ) -> str:
     """Return the chart as SVG text.
 
-    ``trial_link`` gives the address a ring opens, ``dates`` words for each assessment.
+    ``trial_link`` gives the address a ring opens, ``dates`` words for each assessment,
+    ``photo_link`` the picture shown beside a ring's numbers; ``style`` is put into a
+    drawing that must stand alone.
     """
     place = layout(series, target)
     body = [_hatch(side) for side in place.across]
     for side, across in place.across.items():
-        body.append(_panel(side, across, place, series))
+        body.append(_panel(side, across, place, series, unit))
+        body += [_note(n, across, place.up) for n in notes]
         active, passive = series.line(side, "active"), series.line(side, "passive")
         if active and passive:
             body.append(_reserve(side, active, passive, across, place.up))
         for line in (passive, active) if side != "both" else (active, passive):
             if line is not None:
-                body.append(_line(line, across, place.up, trial_link, dates))
+                body.append(_line(line, across, place.up, trial_link, dates, photo_link, unit))
         if target is not None:
             y = place.up(target)
             body.append(
                 tag("line", class_="c-target", x1=across.at_low, x2=across.at_high, y1=y, y2=y)
-            )
+                + text(f"goal {target:g}{unit}", class_="c-note", x=across.at_high - 4, y=y - 5,
+                       text_anchor="end")
+            )  # fmt: skip
     return tag(
         "svg",
-        tag("title", title) + "".join(body),
+        tag("title", title) + (tag("style", style) if style else "") + "".join(body),
         xmlns="http://www.w3.org/2000/svg",
         viewBox=f"0 0 {number(place.width)} {number(place.height)}",
         class_="chart",
@@ -97,7 +118,20 @@ def _hatch(side: str) -> str:
     )
 
 
-def _panel(side: str, across: Scale, place: Layout, series: Series) -> str:
+def _note(note: Note, across: Scale, up: Scale) -> str:
+    """A thin rule on the day with its word at the top."""
+    if not across.data_low <= note.day <= across.data_high:
+        return ""
+    x = across(note.day)
+    return tag(
+        "g",
+        tag("title", note.text)
+        + tag("line", class_=f"c-rule c-rule-{note.kind}", x1=x, x2=x, y1=up.at_high, y2=up.at_low)
+        + text(note.kind, class_="c-note", x=x + 3, y=up.at_high + 11),
+    )
+
+
+def _panel(side: str, across: Scale, place: Layout, series: Series, unit: str) -> str:
     up = place.up
     out = []
     first_panel = across.at_low == LEFT_MARGIN
@@ -107,7 +141,7 @@ def _panel(side: str, across: Scale, place: Layout, series: Series) -> str:
         y = up(tick)
         out.append(tag("line", class_="c-grid", x1=across.at_low, x2=across.at_high, y1=y, y2=y))
         if first_panel:
-            label = f"{tick:g}°"
+            label = f"{tick:g}{unit}"
             out.append(
                 text(label, class_="c-tick", x=across.at_low - 8, y=y + 4, text_anchor="end")
             )
@@ -155,6 +189,8 @@ def _line(
     up: Scale,
     trial_link: Callable[[int], str],
     dates: dict[int, str],
+    photo_link: Callable[[int], str] | None,
+    unit: str,
 ) -> str:
     out = []
     kind = f"c-{line.side} c-{line.mode}"
@@ -173,21 +209,22 @@ def _line(
         path = [(across(s.day), up(s.value)) for s in line.sessions]
         out.append(tag("polyline", points=points(path), class_=f"c-line {kind}"))
         x, y = path[-1]
-        out.append(text(line.mode, class_=f"c-mode {kind}", x=x, y=y - 14, text_anchor="middle"))
+        out.append(text(line.mode, class_=f"c-mode {kind}", x=x - 10, y=y - 9, text_anchor="end"))
     recent = {s.assessment_id for s in line.sessions[-IN_FULL:]}
     for t in line.trials:
         if t.assessment_id not in recent:
             continue
         out.append(tag("circle", class_=f"c-dot {kind}", cx=across(t.day), cy=up(t.value), r=2.4))
     for t in line.left_out:
-        why = "taken again" if not t.valid else "other conditions"
+        why = "taken again" if not t.valid else "other conditions or set-up"
         dot = tag(
             "circle", class_=f"c-hollow {kind}", cx=across(t.day), cy=up(t.value), r=3.4
-        ) + tag("title", f"{t.value:.0f}° left out: {why}")
+        ) + tag("title", f"{t.value:.0f}{unit} left out: {why}")
         out.append(tag("a", dot, href=trial_link(t.trial_id), aria_label=f"left out: {why}"))
     for s in line.sessions:
         full = s.assessment_id in recent
-        out.append(_ring(s, kind, across, up, trial_link(s.trial_ids[0]), dates, full))
+        photo = photo_link(s.trial_ids[0]) if photo_link else None
+        out.append(_ring(s, kind, across, up, trial_link(s.trial_ids[0]), dates, full, photo, unit))
     return tag("g", "".join(out))
 
 
@@ -199,11 +236,16 @@ def _ring(
     href: str,
     dates: dict[int, str],
     full: bool,
+    photo: str | None,
+    unit: str,
 ) -> str:
     """A session's ring; whiskers reach half the MDC, so that two that miss each other differ."""
     x, y = across(s.day), up(s.value)
     trials = f"mean of {s.count} trials" if s.count > 1 else "one trial"
-    words = f"{s.side} {s.mode}, {dates.get(s.assessment_id, '')}: {s.value:.0f}°, {trials}"
+    side = f"{s.side} " if s.side != "both" else ""
+    half = t95(s.df) * s.sem / s.count**0.5
+    size = f"{s.value:.0f}{unit} ± {half:.0f}{unit}"
+    words = f"{side}{s.mode}, {dates.get(s.assessment_id, '')}: {size}, {trials}"
     if not full:
         # Ten years are over a thousand of these: written without the general writer.
         return (
@@ -220,13 +262,15 @@ def _ring(
         + tag("circle", class_="c-touch", cx=x, cy=y, r=14.0)
         + tag("circle", class_=f"c-ring {kind}", cx=x, cy=y, r=6.0, data_value=number(s.value))
     )
-    return tag("a", shape, href=href, class_="c-session", aria_label=words)
+    return tag("a", shape, href=href, class_="c-session", aria_label=words, data_photo=photo)
 
 
-def legend(modes: Sequence[str]) -> str:
+def legend(modes: Sequence[str], better: str = "higher") -> str:
     """A line of words explaining rings, dots and hatching."""
     both = "active" in modes and "passive" in modes
     words = ["A ring is an assessment, faint dots its trials"]
+    if better == "lower":
+        words[0] = f"Lower is more range. {words[0]}"
     words.append("two whiskers that miss each other differ by more than chance")
     if both:
         words.append("hatching is the reserve, passive beyond active")

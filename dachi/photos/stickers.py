@@ -30,7 +30,9 @@ SMALLEST, LARGEST = 0.0028, 0.03
 #: A dot this far from where the figure would have it is not taken, as a share of the layout's size.
 REACH = 0.16
 #: Landmarks closer than this are easily taken for each other when a dot is missing.
-NEIGHBOUR = 0.1
+NEIGHBOUR = 0.15
+#: With so few dots and one missing, several layouts fit equally well.
+FEW = 3
 DOT_SD_PX = 1.0
 
 
@@ -222,6 +224,8 @@ def assign(dots: Sequence[Dot], layouts: Sequence[Layout], required: Sequence[st
         if contested or cost > 0.11 or any(g[i] != dot for g in rivals):
             doubtful.append(name)
     missing = tuple(n for n in required if n not in marks)
+    if missing and len(marks) <= FEW:
+        doubtful = list(marks)
     return Found(marks, sds, tuple(doubtful), missing, len(dots) - len(marks))
 
 

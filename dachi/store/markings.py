@@ -147,6 +147,15 @@ def _save_readings(
     )
 
 
+def replace_readings(
+    db: sqlite3.Connection, marking_id: int, result: Result, catalogue_version: str
+) -> None:
+    """Put newly computed readings and checks in the place of a marking's old ones."""
+    db.execute("DELETE FROM reading WHERE marking_id = ?", (marking_id,))
+    db.execute("DELETE FROM check_result WHERE marking_id = ?", (marking_id,))
+    _save_readings(db, marking_id, result, catalogue_version)
+
+
 def _dump(value: Any) -> str:
     return json.dumps(value, sort_keys=True)
 
@@ -155,7 +164,8 @@ def _points(text: str | None) -> dict[str, Point]:
     return {k: (float(x), float(y)) for k, (x, y) in json.loads(text or "{}").items()}
 
 
-def _marking(row: sqlite3.Row) -> Marking:
+def from_row(row: sqlite3.Row) -> Marking:
+    """Read a marking from its row."""
     level = json.loads(row["level"]) if row["level"] else None
     return Marking(
         _points(row["marks"]),
@@ -177,7 +187,7 @@ def history(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Markin
         f"SELECT * FROM marking WHERE trial_id IN ({_OWN_TRIAL}) ORDER BY number DESC",
         (coach_id, trial_id),
     )
-    return [_marking(r) for r in rows]
+    return [from_row(r) for r in rows]
 
 
 def readings(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Reading]:
@@ -332,4 +342,4 @@ def last_marks(
         " AND t.deleted_at IS NULL ORDER BY t.position_id IS ? DESC, m.id DESC LIMIT 1",
         (coach_id, practitioner_id, pose, side, position_id),
     ).fetchone()
-    return (_marking(row), row["width"], row["height"]) if row else None
+    return (from_row(row), row["width"], row["height"]) if row else None

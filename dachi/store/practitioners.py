@@ -20,6 +20,7 @@ class Practitioner:
     shin_cm: float | None
     half_width_cm: float
     notes: str
+    next_visit_at: str | None = None
 
     @property
     def segments_cm(self) -> dict[str, float]:
@@ -48,7 +49,17 @@ def _practitioner(row: sqlite3.Row) -> Practitioner:
         row["shin_cm"],
         row["half_width_cm"],
         row["notes"],
+        row["next_visit_at"],
     )
+
+
+def plan_visit(db: sqlite3.Connection, coach_id: int, practitioner_id: int, at: str | None) -> bool:
+    """Say when the practitioner comes next (local time, ISO), or that nothing is planned."""
+    cursor = db.execute(
+        "UPDATE practitioner SET next_visit_at = ? WHERE id = ? AND coach_id = ?",
+        (at, practitioner_id, coach_id),
+    )
+    return cursor.rowcount == 1
 
 
 def add(

@@ -14,7 +14,16 @@ from werkzeug.exceptions import HTTPException
 
 from dachi.store import database
 from dachi.web import words
-from dachi.web.rooms import accounts, assessments, bench, pictures, practitioners, progress, today
+from dachi.web.rooms import (
+    accounts,
+    assessments,
+    bench,
+    compare,
+    pictures,
+    practitioners,
+    progress,
+    today,
+)
 from dachi.web.security import guard
 from dachi.web.session import end_request, finish_request
 
@@ -46,7 +55,7 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
     )
     guard(app)
     words.install(app)
-    for room in (accounts, today, practitioners, assessments, bench, progress, pictures):
+    for room in (accounts, today, practitioners, assessments, bench, progress, compare, pictures):
         app.register_blueprint(room.room)
     app.after_request(finish_request)
     app.teardown_request(end_request)

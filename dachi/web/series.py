@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from datetime import datetime
 from functools import lru_cache
 
 from dachi.core import series as judging
 from dachi.core.catalogue import Measure, Pose
-from dachi.core.series import Series, TrialValue
+from dachi.core.series import Repeats, Series, TrialValue
 from dachi.store.markings import Charted
 
 
@@ -54,14 +54,19 @@ def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[Trial
 
 
 def series_of(
-    rows: Iterable[Charted], pose: Pose, family: str, include: Collection[str] = ()
+    rows: Iterable[Charted],
+    pose: Pose,
+    family: str,
+    include: Collection[str] = (),
+    repeats: Mapping[str, Repeats] | None = None,
 ) -> Series:
-    """Build the series of one measure of a pose."""
+    """Build the series of one measure of a pose (see ``dachi.core.series.build``)."""
     return judging.build(
         trial_values(rows, pose, family),
         better=family_of(pose, family)[0].better,
         alike=pose.alike,
         include=include,
+        repeats=repeats,
     )
 
 

@@ -6,6 +6,7 @@ from datetime import datetime
 
 from flask import Flask, request
 
+from dachi.core import verdicts
 from dachi.data import catalogue
 from dachi.drawing.figure import glyph
 from dachi.drawing.overlay import degrees
@@ -47,6 +48,8 @@ def install(app: Flask) -> None:
         reading=degrees,
         pose_name=pose_name,
         glyph=glyph,
+        amount=verdicts.plain,
+        signed=verdicts.signed,
         status_word=STATUS_WORDS.__getitem__,
         status_sign=STATUS_SIGNS.__getitem__,
     )

@@ -194,7 +194,7 @@ class Work(Pages):
         self.assertIn("Somebody marked this photograph", self.text(stale))
         page = self.text(self.client.get(f"/t/{tid}/history"))
         self.assertEqual(page.count("by hand"), 2)
-        chart = self.text(self.client.get(f"/p/{self.pid}"))
+        chart = self.text(self.client.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
         self.assertEqual(chart.count('class="c-ring '), 1)
         self.assertIn("has one assessment so far", chart)
 
@@ -204,9 +204,9 @@ class Work(Pages):
         form = self.marks_form(truth)
         bent = form | {"mark-ankle-x": form["mark-ankle-x"] + 90}
         self.post(f"/t/{tid}/save", bent)
-        self.assertIn("c-hollow", self.text(self.client.get(f"/p/{self.pid}")))
+        self.assertIn("c-hollow", self.text(self.client.get(f"/p/{self.pid}?pose={LEG_RAISE}")))
         self.post(f"/t/{tid}/save", bent | {"seen": "1", "overrule_reason": "old knee injury"})
-        page = self.text(self.client.get(f"/p/{self.pid}"))
+        page = self.text(self.client.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
         self.assertIn('class="c-ring ', page)
         self.assertNotIn("c-hollow", page)
 
@@ -282,7 +282,7 @@ class Work(Pages):
         row = self.db.execute("SELECT author, mark_sds FROM marking").fetchone()
         self.assertEqual(row["author"], "sticker")
         self.assertIn('"knee": 1.0', row["mark_sds"])
-        page = self.text(self.client.get(f"/p/{self.pid}"))
+        page = self.text(self.client.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
         value = float(re.search(r'data-value="([\d.]+)"', page)[1])
         self.assertAlmostEqual(value, truth["true_value_deg"], delta=1.0)
 

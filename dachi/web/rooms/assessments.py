@@ -18,6 +18,7 @@ from dachi.photos.ingest import PhotoError, source_digest, take_in
 from dachi.store import assessments, markings, photos, positions
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import Conflict
+from dachi.web import digests
 from dachi.web.session import (
     coach_id,
     data_folder,
@@ -81,6 +82,8 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
         problem = _problem(values)
         if problem is None:
             assessments.update(db(), coach_id(), aid, **values)
+            for pose_id in {t.pose for t in assessments.trials(db(), coach_id(), aid)}:
+                digests.refresh(db(), coach_id(), visit.practitioner_id, pose_id)
             flash("Saved.")
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
@@ -336,6 +339,7 @@ def delete(tid: int) -> Response:
     """Put a trial away, with an undo beside the message."""
     trial = own_trial(tid)
     if assessments.delete_trial(db(), coach_id(), tid):
+        digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
         visit = own_assessment(trial.assessment_id)
         flash(
             f"Deleted: {trial.side} {trial.mode}, trial {trial.number} of {clock(visit.taken_at)}.",
@@ -351,6 +355,7 @@ def restore(tid: int) -> Response:
     trial = own_trial(tid)
     try:
         assessments.restore_trial(db(), coach_id(), tid)
+        digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
         flash(f"Back again: {trial.side} {trial.mode}, trial {trial.number}.")
     except Conflict as error:
         flash(str(error), "retake")

@@ -30,7 +30,7 @@ from dachi.store.markings import Marking
 from dachi.store.photos import Photo
 from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
-from dachi.web import scenes
+from dachi.web import digests, scenes
 from dachi.web.session import (
     coach_id,
     current_coach,
@@ -229,6 +229,7 @@ def save(tid: int) -> str | Response | tuple[str, int]:
             once_key=request.form.get("once_key", "")[:64] or None,
             seen=int(seen) if seen.isdigit() else None,
         )
+        digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
     except (SceneError, Conflict) as error:
         flash(f"Not saved: {error}.".replace("..", "."), "retake")
         markings.save_draft(db(), coach_id(), tid, request.form.to_dict())

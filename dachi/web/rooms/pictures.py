@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from dachi.photos.ingest import path_of
 from dachi.store import photos
-from dachi.web.session import coach_id, data_folder, db
+from dachi.web.session import coach_id, data_folder, db, own_trial
 
 room = Blueprint("pictures", __name__)
 
@@ -24,3 +24,10 @@ def picture(photo_id: int, kind: str) -> Response:
     answer = send_file(path, mimetype="image/jpeg", conditional=True, etag=photo.sha256 + kind)
     answer.headers["Cache-Control"] = "private, max-age=31536000, immutable"
     return answer
+
+
+@room.get("/t/<int:tid>/preview.jpg")
+@login_required
+def of_trial(tid: int) -> Response:
+    """The preview of a trial's photograph."""
+    return picture(own_trial(tid).photo_id, "preview")

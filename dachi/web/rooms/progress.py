@@ -1,16 +1,30 @@
-"""Progress across weeks: the chart, what changed, the same numbers as a table."""
+"""Progress: the overview of a person, the chart of a pose, its numbers and downloads."""
 
 from __future__ import annotations
 
-from flask import Blueprint, abort, render_template, request, url_for
+from dataclasses import dataclass
+from datetime import date, datetime
+from pathlib import Path
+
+from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
 from flask_login import login_required
+from werkzeug.wrappers import Response as Redirect
 
 from dachi.core import series as judging
 from dachi.core import verdicts
+from dachi.core.catalogue import Measure, Pose
+from dachi.core.series import Series
 from dachi.data import catalogue
+from dachi.drawing import hip
 from dachi.drawing import progress as charts
-from dachi.store import assessments, markings
-from dachi.web.series import series_of
+from dachi.drawing.progress import Note
+from dachi.interchange import readings
+from dachi.store import assessments, digests, goals, markings, practitioners
+from dachi.store.database import Conflict
+from dachi.store.practitioners import Practitioner
+from dachi.web import overview
+from dachi.web.digests import repeats_for
+from dachi.web.series import compared_variant, series_of
 from dachi.web.session import coach_id, db, own_practitioner
 from dachi.web.words import day
 
@@ -18,52 +32,136 @@ room = Blueprint("progress", __name__)
 
 #: Assessments listed in numbers before the rest is asked for.
 ROWS = 26
+#: What a coach may choose to include after all.
+INCLUDABLE = ("warmth", "part of day", "variant", "prop")
+CHART_STYLE = Path(__file__).parents[1] / "static" / "chart.css"
+
+
+@dataclass(frozen=True)
+class Asked:
+    """The pose, measure and conditions an address asks for, with the series they give."""
+
+    pose: Pose
+    measure: Measure
+    include: tuple[str, ...]
+    series: Series
+
+
+def _asked(pid: int) -> Asked:
+    """Read pose, measure and conditions from the address; 404 where there is no such pose."""
+    wanted = request.args.get("pose", "")
+    if wanted not in catalogue():
+        abort(404)
+    pose = catalogue().pose(wanted)
+    measure = next(
+        (m for m in pose.families if m.family == request.args.get("measure")), pose.families[0]
+    )
+    include = tuple(c for c in INCLUDABLE if c in request.args.getlist("include"))
+    rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
+    known = repeats_for(db(), coach_id(), pid, pose.id, measure.family)
+    return Asked(pose, measure, include, series_of(rows, pose, measure.family, include, known))
 
 
 @room.get("/p/<int:pid>")
 @login_required
 def page(pid: int) -> str:
-    """Chart of one pose across all assessments."""
+    """The chart of the pose that is asked for, else the overview."""
     who = own_practitioner(pid)
-    wanted = request.args.get("pose")
-    if wanted is not None and wanted not in catalogue():
-        abort(404)
-    known = markings.measured_poses(db(), coach_id(), pid)
-    measured = [p for p in catalogue().poses if p.id in known]
-    pose = catalogue().pose(wanted) if wanted else (measured or catalogue().poses)[0]
-    family = next(
-        (m for m in pose.families if m.family == request.args.get("measure")), pose.families[0]
+    return _chart(who) if request.args.get("pose") else _overview(who)
+
+
+def _overview(who: Practitioner) -> str:
+    found = digests.of_practitioner(db(), coach_id(), who.id)
+    order = {p.id: i for i, p in enumerate(catalogue().poses)}
+    found.sort(key=lambda d: order.get(d.pose, 99))
+    open_goals = goals.of_practitioner(db(), coach_id(), who.id)
+    ranges = overview.hip_ranges(found)
+    dues = [d.retest_on for d in found if d.retest_on]
+    return render_template(
+        "overview.html",
+        who=who,
+        digests=found,
+        circles={side: hip.draw(side, ranges[side]) for side in ("left", "right")},
+        changes=overview.changes(found)[:8],
+        held=overview.held_back(found, open_goals)[:5],
+        goals=[(g, *_goal_state(who, g)) for g in open_goals if g.pose in catalogue()],
+        goal_poses=catalogue().poses,
+        notes=goals.annotations(db(), coach_id(), who.id)[::-1],
+        retest=min(dues) if dues else None,
+        visits=assessments.of_practitioner(db(), coach_id(), who.id),
+        today=date.today().isoformat(),
     )
-    include = [c for c in request.args.getlist("include") if c in judging.CONDITIONS]
-    rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
-    series = series_of(rows, pose, family.family, include)
-    visits = assessments.of_practitioner(db(), coach_id(), pid)
+
+
+def _goal_state(who: Practitioner, goal: goals.Goal) -> tuple[str, str, str]:
+    """Words for the goal's measure, its state and whether it is within reach."""
+    pose = catalogue().pose(goal.pose)
+    measure = next((m for m in pose.families if m.family == goal.family), pose.families[0])
+    rows = markings.charted(db(), coach_id(), who.id, pose.id, tuple(pose.alike))
+    known = repeats_for(db(), coach_id(), who.id, pose.id, measure.family)
+    line = series_of(rows, pose, measure.family, repeats=known).line(goal.side, goal.mode)
+    side = "" if goal.side == "both" else f"{goal.side} "
+    target = verdicts.plain(goal.target, measure.unit)
+    name = f"{pose.name}, {side}{goal.mode}: {measure.family_label} {target}"
+    return name, *overview.say_forecast(goal, line, measure)
+
+
+def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
+    """The chart as SVG; ``alone`` with its colours, for a file of its own."""
+    visits = assessments.of_practitioner(db(), coach_id(), who.id)
     dates = {v.id: day(v.taken_at) for v in visits}
     # One address made once: ten years of rings are over a thousand links.
     bench = url_for("bench.page", tid=0).removesuffix("0")
-    everything = request.args.get("all") == "1"
-    table = _table(series, dates)
-    chart = charts.draw(
-        series,
-        f"{pose.name}: {family.family_label} of {who.call_name}",
+    target = next(
+        (
+            g.target
+            for g in goals.of_practitioner(db(), coach_id(), who.id)
+            if (g.pose, g.family) == (asked.pose.id, asked.measure.family)
+        ),
+        None,
+    )
+    notes = [
+        Note(overview.day_number(n.on_date), n.kind, f"{day(n.on_date)}: {n.text}")
+        for n in goals.annotations(db(), coach_id(), who.id)
+    ]
+    return charts.draw(
+        asked.series,
+        f"{asked.pose.name}: {asked.measure.family_label} of {who.call_name}",
         lambda tid: f"{bench}{tid}",
         dates,
+        target,
+        notes,
+        None if alone else lambda tid: f"{bench}{tid}/preview.jpg",
+        verdicts.UNITS[asked.measure.unit],
+        CHART_STYLE.read_text("utf-8") if alone else "",
     )
+
+
+def _chart(who: Practitioner) -> str:
+    asked = _asked(who.id)
+    pose, measure, series = asked.pose, asked.measure, asked.series
+    known = markings.measured_poses(db(), coach_id(), who.id)
+    visits = assessments.of_practitioner(db(), coach_id(), who.id)
+    dates = {v.id: day(v.taken_at) for v in visits}
+    everything = request.args.get("all") == "1"
+    table = _table(series, dates)
     return render_template(
         "progress.html",
         who=who,
         pose=pose,
-        measure=family,
-        poses=measured,
+        measure=measure,
+        unit=verdicts.UNITS[measure.unit],
+        poses=[p for p in catalogue().poses if p.id in known or p.id == pose.id],
         series=series,
-        chart=chart if series.lines else None,
-        sentence=verdicts.headline_sentence(series, family.unit),
-        legend=charts.legend([line.mode for line in series.lines]),
+        chart=_drawn(who, asked) if series.lines else None,
+        sentence=verdicts.headline_sentence(series, measure.unit),
+        legend=charts.legend([line.mode for line in series.lines], measure.better),
         lines=[
             (
                 line,
-                verdicts.say_gain(line.since_first, "first assessment", family.unit),
-                verdicts.say_gain(line.since_last, "last", family.unit),
+                verdicts.say_gain(line.since_first, "first assessment", measure.unit),
+                verdicts.say_gain(line.since_last, "last", measure.unit),
+                overview.trend_words(line, measure.unit),
             )
             for line in series.lines
         ],
@@ -71,8 +169,30 @@ def page(pid: int) -> str:
         more=0 if everything else max(0, len(table[1]) - ROWS),
         dates=dates,
         visits=visits,
-        reserve={side: judging.reserves(series, side)[-1:] for side in series.sides},
+        include=asked.include,
+        differing=_differing(series),
+        left_out=[(t, verdicts.why_left_out(t, series)) for t in series.left_out[-40:]],
+        reserve={
+            side: verdicts.say_reserve(found[-1], measure.unit)
+            for side in series.sides
+            if (found := judging.reserves(series, side))
+        },
+        asymmetry=verdicts.say_asymmetry(series, measure.unit),
+        retest=overview.retest_words(series),
+        half=lambda s: judging.t95(s.df) * s.sem / s.count**0.5,
     )
+
+
+def _differing(series: Series) -> list[tuple[str, int]]:
+    """Conditions in which valid trials differ from the series, with how many trials."""
+    if series.conditions is None:
+        return []
+    counts: dict[str, int] = {}
+    everything = [t for line in series.lines for t in (*line.trials, *line.left_out) if t.valid]
+    for t in everything:
+        for name in judging.differing(t, series.conditions):
+            counts[name] = counts.get(name, 0) + 1
+    return [(name, counts[name]) for name in INCLUDABLE if name in counts]
 
 
 def _table(
@@ -88,3 +208,139 @@ def _table(
     return columns, [
         (dates.get(a, ""), [cells.get((a, side, mode)) for side, mode in columns]) for a in order
     ]
+
+
+# ---------------------------------------------------------------- downloads
+
+
+@room.get("/p/<int:pid>/chart.svg")
+@login_required
+def chart_file(pid: int) -> Response:
+    """The chart as a drawing of its own."""
+    who = own_practitioner(pid)
+    asked = _asked(pid)
+    answer = Response(_drawn(who, asked, alone=True), mimetype="image/svg+xml")
+    name = f"{asked.pose.id}-{asked.measure.family}.svg"
+    answer.headers["Content-Disposition"] = f'attachment; filename="{name}"'
+    return answer
+
+
+@room.get("/p/<int:pid>/readings.csv")
+@login_required
+def readings_file(pid: int) -> Response:
+    """Every charted reading of a person (of one pose), as CSV."""
+    who = own_practitioner(pid)
+    pose_id = request.args.get("pose")
+    if pose_id is not None and pose_id not in catalogue():
+        abort(404)
+    rows = markings.charted(db(), coach_id(), pid, pose_id)
+    text = readings.write(
+        (
+            who.call_name, r.taken_at, r.warmth, r.pose,
+            compared_variant(catalogue().pose(r.pose), r.variant) if r.pose in catalogue() else "",
+            r.side, r.mode, r.number, r.measure, r.value, r.sd, _unit(r.pose, r.measure), r.method,
+            r.status, "yes" if r.overruled else "no", r.prop_cm,
+        )
+        for r in rows
+    )  # fmt: skip
+    answer = Response(text, content_type="text/csv; charset=utf-8")
+    answer.headers["Content-Disposition"] = f'attachment; filename="readings-{pid}.csv"'
+    return answer
+
+
+def _unit(pose_id: str, measure_id: str) -> str:
+    if pose_id not in catalogue():
+        return ""
+    return next((m.unit for m in catalogue().pose(pose_id).measures if m.id == measure_id), "")
+
+
+# ---------------------------------------------------------------- goals, notes, next visit
+
+
+def _back(pid: int, problem: str | None = None) -> Redirect:
+    if problem:
+        flash(problem, "retake")
+    return redirect(url_for("progress.page", pid=pid))
+
+
+@room.post("/p/<int:pid>/goals")
+@login_required
+def set_goal(pid: int) -> Redirect:
+    """Set a goal: a value of a pose's main measure on a side, by a date if one is given."""
+    own_practitioner(pid)
+    wanted = request.form.get("pose", "")
+    if wanted not in catalogue():
+        return _back(pid, "Choose a pose for the goal.")
+    pose = catalogue().pose(wanted)
+    measure = pose.families[0]
+    try:
+        target = float(request.form.get("target", "").replace(",", "."))
+    except ValueError:
+        return _back(pid, "Give the goal as a number.")
+    if not -60 <= target <= 240:
+        return _back(pid, f"A {measure.family_label} of {target:g} is not believable.")
+    due = request.form.get("due_on", "").strip() or None
+    try:
+        if due is not None and date.fromisoformat(due) <= date.today():
+            return _back(pid, "The goal's date lies in the past: choose a later one.")
+    except ValueError:
+        return _back(pid, "Give the goal's date as year-month-day, or leave it empty.")
+    sides = ("both",) if pose.sides == "both" and not measure.side else ("left", "right")
+    chosen = request.form.get("side", "")
+    mode = request.form.get("mode", "passive")
+    if mode not in pose.modes:
+        mode = next(iter(pose.modes))
+    try:
+        for side in sides:
+            if chosen in (side, "each", "both", "") or side == "both":
+                goals.add(
+                    db(), coach_id(), pid, pose=pose.id, family=measure.family, side=side,
+                    mode=mode, target=target, due_on=due,
+                )  # fmt: skip
+    except Conflict as error:
+        return _back(pid, str(error))
+    return _back(pid)
+
+
+@room.post("/goals/<int:gid>/close")
+@login_required
+def close_goal(gid: int) -> Redirect:
+    """Put a goal away."""
+    return _back(goals.close(db(), coach_id(), gid) or abort(404))
+
+
+@room.post("/p/<int:pid>/notes")
+@login_required
+def add_note(pid: int) -> Redirect:
+    """Note an injury, a holiday, a change of plan: charts show it."""
+    own_practitioner(pid)
+    kind, text = request.form.get("kind", "note"), request.form.get("text", "").strip()[:300]
+    try:
+        on = date.fromisoformat(request.form.get("on_date", ""))
+    except ValueError:
+        return _back(pid, "Give the day of the note.")
+    if kind not in goals.KINDS or not text:
+        return _back(pid, "Say in a few words what happened.")
+    goals.annotate(db(), coach_id(), pid, on.isoformat(), kind, text)
+    return _back(pid)
+
+
+@room.post("/notes/<int:nid>/remove")
+@login_required
+def remove_note(nid: int) -> Redirect:
+    """Take a note out of the charts."""
+    return _back(goals.remove_annotation(db(), coach_id(), nid) or abort(404))
+
+
+@room.post("/p/<int:pid>/visit")
+@login_required
+def plan_visit(pid: int) -> Redirect:
+    """Say when the person comes next; an empty time takes the plan away."""
+    own_practitioner(pid)
+    text = request.form.get("next_visit_at", "").strip()
+    try:
+        at = datetime.fromisoformat(text).isoformat(timespec="minutes") if text else None
+    except ValueError:
+        return _back(pid, "Give the next visit as a date and a time.")
+    practitioners.plan_visit(db(), coach_id(), pid, at)
+    return _back(pid)

@@ -1,24 +1,95 @@
-"""The first page: who is there, and one thing to do for each."""
+"""The first page: who comes, who is due, what changed, and one thing to do for each."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
 
 from flask import Blueprint, jsonify, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.store import practitioners
+from dachi.store import digests, practitioners
+from dachi.store.digests import Seen
 from dachi.web.session import coach_id, db
+from dachi.web.words import day
 
 room = Blueprint("today", __name__)
+
+NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS = 21, 7, 3
+#: People named in one group before the rest is folded away.
+SHOWN = 12
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A person with the reason to be on the page and the one thing to do."""
+
+    who: Seen
+    reasons: tuple[tuple[str, str], ...]
+    action: str
+    address: str
 
 
 @room.get("/")
 @login_required
 def page() -> str:
-    """List practitioners, those with unfinished photographs first."""
-    people = practitioners.listing(db(), coach_id())
-    people.sort(key=lambda p: p.unmarked == 0)
-    return render_template("today.html", people=people)
+    """Everybody with something to do, each once, under the most pressing reason."""
+    today = date.today()
+    since = (today - timedelta(days=NEWS_DAYS)).isoformat()
+    people = digests.today(db(), coach_id(), since)
+    groups: dict[str, list[Entry]] = {"coming": [], "marking": [], "changed": [], "due": []}
+    for who in people:
+        entry, group = _entry(who, today)
+        if group:
+            groups[group].append(entry)
+    groups["coming"].sort(key=lambda e: e.who.next_visit_at or "")
+    groups["changed"].sort(key=lambda e: e.who.last_at or "", reverse=True)
+    groups["due"].sort(key=lambda e: e.who.retest_on or "")
+    return render_template(
+        "today.html",
+        people=people,
+        today=today,
+        groups=[
+            ("Coming", groups["coming"]),
+            ("Photographs to mark", groups["marking"]),
+            ("What changed", groups["changed"]),
+            ("Due for a look", groups["due"]),
+        ],
+        shown=SHOWN,
+    )
+
+
+def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
+    """The person's reasons, most pressing first, with the group the first one belongs to."""
+    reasons: list[tuple[str, str]] = []
+    group = None
+    new = url_for("assessments.new", pid=who.id)
+    action, address = "New assessment", new
+    if who.next_visit_at:
+        at = datetime.fromisoformat(who.next_visit_at)
+        away = (at.date() - today).days
+        if 0 <= away <= COMING_DAYS:
+            when = {0: "today", 1: "tomorrow"}.get(away, f"on {at:%A}")
+            reasons.append(("coming", f"comes {when} at {at:%H:%M}"))
+            group = "coming"
+    if who.unmarked:
+        plural = "s" if who.unmarked != 1 else ""
+        reasons.append(("watch", f"{who.unmarked} photograph{plural} to mark"))
+        if group is None:
+            group = "marking"
+            action = "Go on marking"
+            address = url_for("bench.page", tid=who.first_unmarked or 0)
+    for n in who.news[:3]:
+        reasons.append((str(n["kind"]), f"{n['text']} ({day(str(n['at']))})"))
+    if who.news and group is None:
+        group, action = "changed", "See progress"
+        first = who.news[0]
+        address = url_for("progress.page", pid=who.id, pose=first["pose"], measure=first["family"])
+    if who.retest_on and who.retest_on <= (today + timedelta(days=DUE_SOON_DAYS)).isoformat():
+        reasons.append(("due", f"a new look can show something since {day(who.retest_on)}"))
+        group = group or "due"
+    return Entry(who, tuple(reasons), action, address), group
 
 
 @room.get("/jump")

@@ -46,6 +46,50 @@
     });
   });
 
+  // The chart: a ring's numbers and photograph, by pointer or by tabbing to it.
+  const detail = $("#ring-detail");
+  if (detail) {
+    const box = $("#chart");
+    const show = (event) => {
+      const ring = event.target.closest(".c-session");
+      if (!ring) return;
+      $("figcaption", detail).textContent = ring.getAttribute("aria-label");
+      const picture = $("img", detail);
+      picture.hidden = !ring.dataset.photo;
+      if (ring.dataset.photo) { picture.src = ring.dataset.photo; picture.alt = ""; }
+      const at = ring.getBoundingClientRect(), own = box.getBoundingClientRect();
+      detail.hidden = false;
+      const left = at.left - own.left + (at.left - own.left > own.width / 2 ? -240 : 30);
+      detail.style.left = `${Math.max(6, Math.min(left, own.width - 226))}px`;
+    };
+    const hide = (event) => { if (event.target.closest(".c-session")) detail.hidden = true; };
+    box.addEventListener("pointerover", show); box.addEventListener("focusin", show);
+    box.addEventListener("pointerout", hide); box.addEventListener("focusout", hide);
+    // Arrows walk along a line, so that years of rings need no tabbing.
+    box.addEventListener("keydown", (event) => {
+      const ring = event.target.closest(".c-session");
+      if (!ring || !["ArrowLeft", "ArrowRight"].includes(event.key)) return;
+      event.preventDefault();
+      let next = ring;
+      do { next = event.key === "ArrowRight" ? next.nextElementSibling : next.previousElementSibling; } while (next && !next.classList.contains("c-session"));
+      if (next) next.focus();
+    });
+  }
+
+  // Two photographs: one over the other, with a handle between them.
+  const swipe = $("#swipe");
+  if (swipe) {
+    $("#swipe-row").hidden = false;
+    const pair = $("#compare");
+    const cut = () => pair.style.setProperty("--cut", `${swipe.value}%`);
+    $("#swipe-on").addEventListener("change", (event) => {
+      pair.classList.toggle("swiped", event.target.checked);
+      swipe.disabled = !event.target.checked;
+      cut();
+    });
+    swipe.addEventListener("input", cut);
+  }
+
   // A marking that was saved needs no copy on this device any more.
   const kept = new URLSearchParams(location.search).get("kept");
   if (kept) localStorage.removeItem(`dachi-marks-${kept}`);

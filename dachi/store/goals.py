@@ -1,0 +1,131 @@
+"""Goals and what happened beside the measuring. Every query says whose."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass
+
+from dachi.store.database import Conflict, now
+
+KINDS = ("injury", "holiday", "plan", "note")
+
+
+@dataclass(frozen=True)
+class Goal:
+    """A value of one measure to reach, on one side, by a date (ISO, or None)."""
+
+    id: int
+    practitioner_id: int
+    pose: str
+    family: str
+    side: str
+    mode: str
+    target: float
+    due_on: str | None
+
+
+@dataclass(frozen=True)
+class Annotation:
+    """Something that happened on a day; ``kind`` is one of ``KINDS``."""
+
+    id: int
+    on_date: str
+    kind: str
+    text: str
+
+
+_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+
+
+def add(
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    *,
+    pose: str,
+    family: str,
+    side: str,
+    mode: str,
+    target: float,
+    due_on: str | None,
+) -> int:
+    """Set a goal; an open one for the same measure, side and mode is closed."""
+    if db.execute(_OWN, (practitioner_id, coach_id)).fetchone() is None:
+        raise Conflict("There is no such practitioner.")
+    db.execute(
+        "UPDATE goal SET closed_at = ? WHERE practitioner_id = ? AND pose = ? AND family = ?"
+        " AND side = ? AND mode = ? AND closed_at IS NULL",
+        (now(), practitioner_id, pose, family, side, mode),
+    )
+    cursor = db.execute(
+        "INSERT INTO goal (practitioner_id, pose, family, side, mode, target, due_on, created_at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        (practitioner_id, pose, family, side, mode, target, due_on, now()),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def of_practitioner(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> list[Goal]:
+    """Return open goals, oldest first."""
+    rows = db.execute(
+        "SELECT g.* FROM goal g JOIN practitioner p ON p.id = g.practitioner_id"
+        " WHERE p.coach_id = ? AND p.id = ? AND g.closed_at IS NULL ORDER BY g.id",
+        (coach_id, practitioner_id),
+    )
+    return [
+        Goal(
+            r["id"], r["practitioner_id"], r["pose"], r["family"], r["side"], r["mode"],
+            r["target"], r["due_on"],
+        )
+        for r in rows
+    ]  # fmt: skip
+
+
+def close(db: sqlite3.Connection, coach_id: int, goal_id: int) -> int | None:
+    """Close a goal; return its practitioner, None where there is no such open goal."""
+    row = db.execute(
+        "SELECT g.practitioner_id FROM goal g JOIN practitioner p ON p.id = g.practitioner_id"
+        " WHERE p.coach_id = ? AND g.id = ? AND g.closed_at IS NULL",
+        (coach_id, goal_id),
+    ).fetchone()
+    if row is None:
+        return None
+    db.execute("UPDATE goal SET closed_at = ? WHERE id = ?", (now(), goal_id))
+    return int(row["practitioner_id"])
+
+
+def annotate(
+    db: sqlite3.Connection, coach_id: int, practitioner_id: int, on_date: str, kind: str, text: str
+) -> int:
+    """Note something that happened on a day."""
+    if db.execute(_OWN, (practitioner_id, coach_id)).fetchone() is None:
+        raise Conflict("There is no such practitioner.")
+    cursor = db.execute(
+        "INSERT INTO annotation (practitioner_id, on_date, kind, text, created_at)"
+        " VALUES (?, ?, ?, ?, ?)",
+        (practitioner_id, on_date, kind, text, now()),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def annotations(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> list[Annotation]:
+    """Return what was noted, oldest first."""
+    rows = db.execute(
+        "SELECT n.* FROM annotation n JOIN practitioner p ON p.id = n.practitioner_id"
+        " WHERE p.coach_id = ? AND p.id = ? ORDER BY n.on_date, n.id",
+        (coach_id, practitioner_id),
+    )
+    return [Annotation(r["id"], r["on_date"], r["kind"], r["text"]) for r in rows]
+
+
+def remove_annotation(db: sqlite3.Connection, coach_id: int, annotation_id: int) -> int | None:
+    """Remove a note; return its practitioner, None where there is none."""
+    row = db.execute(
+        "SELECT n.practitioner_id FROM annotation n JOIN practitioner p"
+        " ON p.id = n.practitioner_id WHERE p.coach_id = ? AND n.id = ?",
+        (coach_id, annotation_id),
+    ).fetchone()
+    if row is None:
+        return None
+    db.execute("DELETE FROM annotation WHERE id = ?", (annotation_id,))
+    return int(row["practitioner_id"])
