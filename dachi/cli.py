@@ -91,7 +91,7 @@ def _recompute(args: argparse.Namespace) -> int:
         return 1
     print(file=sys.stderr)
     print(
-        f"{found.done} markings computed again, {found.failed} could not be and stay as they were."
+        f"{found.done} markings computed again; {found.failed} could not be and stay as they are."
     )
     return 0
 

@@ -144,6 +144,11 @@ class Pages(Studio):
         } | place
         return self.post(f"/a/{aid}/photos", form, content_type="multipart/form-data")
 
+    def shot(self, aid: int | None = None, **place: object) -> int:
+        answer = self.upload(aid or self.new_assessment(), rendered()[0], **place)
+        self.assertEqual(answer.status_code, 302, self.text(answer))
+        return int(answer.headers["Location"].rsplit("/", 1)[1])
+
     def marks_form(self, truth: Mapping[str, Any], **changes: Any) -> dict[str, Any]:
         """The bench's form with every mark on the truth and the mat's corners on."""
         form: dict[str, Any] = {"mat": "on", "seen": "0"}

@@ -65,6 +65,11 @@ def text(content: str, **attributes: object) -> str:
     return tag("text", escape(content), **attributes)
 
 
+def title(content: str) -> str:
+    """A title element with its content escaped: what a pointer or a reader is told."""
+    return tag("title", escape(content))
+
+
 def points(pairs: list[tuple[float, float]]) -> str:
     """Coordinates for ``points`` attributes."""
     return " ".join(f"{number(x)},{number(y)}" for x, y in pairs)

@@ -11,7 +11,7 @@ from dachi.core import figure as bodies
 from dachi.core.camera import Camera, look_from
 from dachi.core.catalogue import Pose
 from dachi.core.figure import Body, Landmarks
-from dachi.drawing.axes import number, tag
+from dachi.drawing.axes import number, tag, title
 
 Array = NDArray[np.float64]
 
@@ -42,15 +42,15 @@ def glyph(pose: Pose, side: str = "right", share: float = 0.6) -> str:
     return _svg(_silhouette(points, camera, pose, own), pose.name)
 
 
-def _svg(content: str, title: str) -> str:
+def _svg(content: str, heading: str) -> str:
     return tag(
         "svg",
-        tag("title", title) + content,
+        title(heading) + content,
         xmlns="http://www.w3.org/2000/svg",
         viewBox=f"0 0 {number(WIDTH)} {number(HEIGHT)}",
         class_="glyph",
         role="img",
-        aria_label=title,
+        aria_label=heading,
     )
 
 

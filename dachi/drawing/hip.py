@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from dachi.core.anatomy import HIP_REFERENCES
-from dachi.drawing.axes import number, tag, text
+from dachi.drawing.axes import number, tag, text, title
 
 #: Direction, its word, and the range that fills the circle, degrees. The outward directions of
 #: either hip point away from the middle of the pair.
@@ -59,16 +59,16 @@ def draw(side: str, ranges: Mapping[str, Range]) -> str:
             if value is not None
         ]
         said.append(f"{word} {', '.join(parts) if parts else 'not measured'}")
-    title = f"{side.capitalize()} hip: {'; '.join(said)}."
+    heading = f"{side.capitalize()} hip: {'; '.join(said)}."
     letter = text(side[0].upper(), class_=f"h-letter h-{side}", x=14, y=26)
     return tag(
         "svg",
-        tag("title", title) + "".join(out) + letter,
+        title(heading) + "".join(out) + letter,
         xmlns="http://www.w3.org/2000/svg",
         viewBox=f"0 0 {number(WIDTH)} {number(HEIGHT)}",
         class_="hip-circle",
         role="img",
-        aria_label=title,
+        aria_label=heading,
     )
 
 
@@ -91,7 +91,7 @@ def _wedge(turn: float, radius: float, cy: float) -> str:
 def _arc(turn: float, radius: float, half: float, cy: float, kind: str, note: str = "") -> str:
     (x0, y0), (x1, y1) = _at(turn - half, radius, cy), _at(turn + half, radius, cy)
     d = "M{} {} A{} {} 0 0 1 {} {}".format(*(number(v) for v in (x0, y0, radius, radius, x1, y1)))
-    return tag("path", tag("title", note) if note else "", class_=kind, d=d)
+    return tag("path", title(note) if note else "", class_=kind, d=d)
 
 
 def _sector(turn: float, found: Range, full: float, cy: float, kind: str) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from html import escape
 
 from dachi.core.series import Line, Series, SessionValue, t95
-from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text
+from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text, title
 
 PANEL_WIDTH, PANEL_HEIGHT = 520.0, 340.0
 #: Sessions of a line that are drawn in full; older ones are small rings without whiskers.
@@ -58,7 +58,7 @@ def layout(series: Series, target: float | None = None) -> Layout:
 
 def draw(
     series: Series,
-    title: str,
+    heading: str,
     trial_link: Callable[[int], str],
     dates: dict[int, str],
     target: float | None = None,
@@ -93,12 +93,12 @@ def draw(
             )  # fmt: skip
     return tag(
         "svg",
-        tag("title", title) + (tag("style", style) if style else "") + "".join(body),
+        title(heading) + (tag("style", style) if style else "") + "".join(body),
         xmlns="http://www.w3.org/2000/svg",
         viewBox=f"0 0 {number(place.width)} {number(place.height)}",
         class_="chart",
         role="group",
-        aria_label=title,
+        aria_label=heading,
     )
 
 
@@ -125,7 +125,7 @@ def _note(note: Note, across: Scale, up: Scale) -> str:
     x = across(note.day)
     return tag(
         "g",
-        tag("title", note.text)
+        title(note.text)
         + tag("line", class_=f"c-rule c-rule-{note.kind}", x1=x, x2=x, y1=up.at_high, y2=up.at_low)
         + text(note.kind, class_="c-note", x=x + 3, y=up.at_high + 11),
     )
@@ -219,7 +219,7 @@ def _line(
         why = "taken again" if not t.valid else "other conditions or set-up"
         dot = tag(
             "circle", class_=f"c-hollow {kind}", cx=across(t.day), cy=up(t.value), r=3.4
-        ) + tag("title", f"{t.value:.0f}{unit} left out: {why}")
+        ) + title(f"{t.value:.0f}{unit} left out: {why}")
         out.append(tag("a", dot, href=trial_link(t.trial_id), aria_label=f"left out: {why}"))
     for s in line.sessions:
         full = s.assessment_id in recent
@@ -255,7 +255,7 @@ def _ring(
         )
     top, bottom = up(s.value + s.mdc / 2), up(s.value - s.mdc / 2)
     shape = (
-        tag("title", words)
+        title(words)
         + tag("line", class_=f"c-whisker {kind}", x1=x, x2=x, y1=top, y2=bottom)
         + tag("line", class_=f"c-whisker {kind}", x1=x - 4, x2=x + 4, y1=top, y2=top)
         + tag("line", class_=f"c-whisker {kind}", x1=x - 4, x2=x + 4, y1=bottom, y2=bottom)

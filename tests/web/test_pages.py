@@ -86,11 +86,6 @@ class Work(Pages):
         super().setUp()
         self.sign_in()
 
-    def shot(self, aid: int | None = None, **place: object) -> int:
-        answer = self.upload(aid or self.new_assessment(), rendered()[0], **place)
-        self.assertEqual(answer.status_code, 302, self.text(answer))
-        return int(answer.headers["Location"].rsplit("/", 1)[1])
-
     def test_records_are_checked(self) -> None:
         for field, value, words in (
             ("call_name", " ", "Say what to call them"), ("height_cm", "tall", "must be a number"),
