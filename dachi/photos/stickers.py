@@ -30,7 +30,7 @@ SMALLEST, LARGEST = 0.0028, 0.03
 #: A dot this far from where the figure would have it is not taken, as a share of the layout's size.
 REACH = 0.16
 #: Landmarks closer than this are easily taken for each other when a dot is missing.
-NEIGHBOUR = 0.15
+NEIGHBOUR = 0.1
 #: With so few dots and one missing, several layouts fit equally well.
 FEW = 3
 DOT_SD_PX = 1.0
