@@ -26,6 +26,8 @@ PRIOR_DF = 4
 #: What must be equal for two readings to be compared, in the order trials carry it.
 CONDITIONS = ("warmth", "variant", "method", "part of day", "prop")
 
+NONE: frozenset[str] = frozenset()
+
 #: An asymmetry is worth acting on above the larger of these.
 ASYMMETRY_SHARE, ASYMMETRY_DEG = 0.10, 8.0
 
@@ -271,11 +273,13 @@ def build(
     def comparable(t: TrialValue) -> bool:
         if not t.valid or chosen is None or differing(t, chosen) - included:
             return False
+        if not alike:
+            return True
         return all(
             name not in t.alike
             or name not in usual
             or abs(t.alike[name] - usual[name]) <= share * abs(usual[name])
-            for name, share in (alike or {}).items()
+            for name, share in alike.items()
         )
 
     used: dict[tuple[str, str], dict[int, list[TrialValue]]] = {}
@@ -347,6 +351,8 @@ def _session(
 
 def differing(trial: TrialValue, chosen: tuple[str, ...]) -> frozenset[str]:
     """Names of the conditions in which a trial differs from the series."""
+    if trial.conditions == chosen:
+        return NONE
     return frozenset(
         name
         for name, own, usual in zip(CONDITIONS, trial.conditions, chosen, strict=False)
@@ -369,7 +375,7 @@ def _usual(
 ) -> dict[str, float]:
     found: dict[str, list[float]] = {}
     for t in trials:
-        if t.valid and chosen is not None and not differing(t, chosen) - included:
+        if t.alike and t.valid and chosen is not None and not differing(t, chosen) - included:
             for name, value in t.alike.items():
                 found.setdefault(name, []).append(value)
     return {name: median(values) for name, values in found.items()}

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from html import escape
 
 from dachi.core.series import Line, Series, SessionValue, t95
 from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text, title
 
 PANEL_WIDTH, PANEL_HEIGHT = 520.0, 340.0
-#: Sessions of a line that are drawn in full; older ones are small rings without whiskers.
+#: Sessions of a line that are drawn in full; older ones are small dots without links.
 IN_FULL = 30
 LEFT_MARGIN, TOP_MARGIN, BOTTOM_MARGIN, GAP = 46.0, 40.0, 40.0, 26.0
 
@@ -221,10 +220,14 @@ def _line(
             "circle", class_=f"c-hollow {kind}", cx=across(t.day), cy=up(t.value), r=3.4
         ) + title(f"{t.value:.0f}{unit} left out: {why}")
         out.append(tag("a", dot, href=trial_link(t.trial_id), aria_label=f"left out: {why}"))
-    for s in line.sessions:
-        full = s.assessment_id in recent
+    older = line.sessions[:-IN_FULL]
+    if older:
+        # Ten years are over a thousand rings: the old ones are one drawing, and the table links.
+        spots = "".join(f"M{number(across(s.day))} {number(up(s.value))}h0" for s in older)
+        out.append(tag("path", class_=f"c-old {kind}", d=spots))
+    for s in line.sessions[-IN_FULL:]:
         photo = photo_link(s.trial_ids[0]) if photo_link else None
-        out.append(_ring(s, kind, across, up, trial_link(s.trial_ids[0]), dates, full, photo, unit))
+        out.append(_ring(s, kind, across, up, trial_link(s.trial_ids[0]), dates, photo, unit))
     return tag("g", "".join(out))
 
 
@@ -235,7 +238,6 @@ def _ring(
     up: Scale,
     href: str,
     dates: dict[int, str],
-    full: bool,
     photo: str | None,
     unit: str,
 ) -> str:
@@ -246,13 +248,6 @@ def _ring(
     half = t95(s.df) * s.sem / s.count**0.5
     size = f"{s.value:.0f}{unit} ± {half:.0f}{unit}"
     words = f"{side}{s.mode}, {dates.get(s.assessment_id, '')}: {size}, {trials}"
-    if not full:
-        # Ten years are over a thousand of these: written without the general writer.
-        return (
-            f'<a href="{escape(href)}" class="c-session" aria-label="{escape(words)}">'
-            f'<circle class="c-ring {kind}" cx="{number(x)}" cy="{number(y)}" r="3"'
-            f' data-value="{number(s.value)}"/></a>'
-        )
     top, bottom = up(s.value + s.mdc / 2), up(s.value - s.mdc / 2)
     shape = (
         title(words)

@@ -100,6 +100,16 @@ def of_practitioner(db: sqlite3.Connection, coach_id: int, practitioner_id: int)
     ]
 
 
+def poses(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> set[str]:
+    """Return the poses a practitioner has readings of."""
+    rows = db.execute(
+        "SELECT d.pose FROM pose_digest d JOIN practitioner p ON p.id = d.practitioner_id"
+        " WHERE p.coach_id = ? AND p.id = ?",
+        (coach_id, practitioner_id),
+    )
+    return {r["pose"] for r in rows}
+
+
 def others_repeats(
     db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose: str, family: str
 ) -> dict[str, tuple[float, float]]:
@@ -121,8 +131,7 @@ def today(db: sqlite3.Connection, coach_id: int, news_since: str) -> list[Seen]:
             "SELECT a.practitioner_id, min(t.id) AS first, count(*) AS count FROM trial t"
             " JOIN assessment a ON a.id = t.assessment_id"
             " JOIN practitioner p ON p.id = a.practitioner_id"
-            " LEFT JOIN marking m ON m.trial_id = t.id"
-            " WHERE p.coach_id = ? AND t.deleted_at IS NULL AND m.id IS NULL"
+            " WHERE p.coach_id = ? AND t.deleted_at IS NULL AND t.marked = 0"
             " GROUP BY a.practitioner_id",
             (coach_id,),
         )

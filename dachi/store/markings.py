@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from dachi.core.scene import CheckResult, Reading, Result
 from dachi.store.database import Conflict, now
@@ -30,8 +30,7 @@ class Marking:
     created_at: str = ""
 
 
-@dataclass(frozen=True)
-class Charted:
+class Charted(NamedTuple):
     """One headline reading with what a series needs to know of its trial.
 
     ``variant`` is the stored JSON text, keys sorted, so that equal variants are equal.
@@ -110,6 +109,7 @@ def save(
         ),
     )
     _save_readings(db, int(cursor.lastrowid or 0), result, catalogue_version)
+    db.execute("UPDATE trial SET marked = 1 WHERE id = ?", (trial_id,))
     db.execute("DELETE FROM draft WHERE trial_id = ?", (trial_id,))
     return int(last) + 1
 
@@ -248,41 +248,26 @@ def charted(
     ``also`` names further measures to return beside the headlines.
     """
     more = f" OR r.measure IN ({', '.join('?' * len(also))})" if also else ""
-    rows = db.execute(
-        "SELECT t.id AS trial_id, a.id AS assessment_id, a.taken_at, a.warmth, t.pose, t.side,"
-        " t.mode, t.variant, t.prop_cm, t.number, r.measure, r.value, r.sd, r.method,"
-        " m.overrule_reason <> '' AS overruled,"
-        " coalesce((SELECT max(CASE c.status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
-        "  FROM check_result c WHERE c.marking_id = m.id), 0) AS worst"
+    # A pose that is named is looked up; asking for all leaves the condition out.
+    own, asked = ("", ()) if pose is None else (" AND t.pose = ?", (pose,))
+    cursor = db.cursor()
+    # Years of readings are thousands of rows: plain tuples in the order of the fields.
+    cursor.row_factory = None
+    rows = cursor.execute(
+        "SELECT t.id, a.id, a.taken_at, a.warmth, t.pose, t.side, t.mode, t.variant, t.number,"
+        " r.measure, r.value, r.sd, r.method,"
+        " coalesce((SELECT CASE max(CASE c.status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
+        "  WHEN 2 THEN 'retake' WHEN 1 THEN 'watch' ELSE 'ok' END"
+        "  FROM check_result c WHERE c.marking_id = m.id), 'ok'),"
+        " m.overrule_reason <> '', t.prop_cm"
         " FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
         f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"
         f" JOIN reading r ON r.marking_id = m.id AND (r.headline = 1{more})"
-        " WHERE p.coach_id = ? AND p.id = ? AND (? IS NULL OR t.pose = ?)"
-        " ORDER BY a.taken_at, t.id",
-        (*also, coach_id, practitioner_id, pose, pose),
+        f" WHERE p.coach_id = ? AND p.id = ?{own} ORDER BY a.taken_at, t.id",
+        (*also, coach_id, practitioner_id, *asked),
     )
-    return [
-        Charted(
-            r["trial_id"],
-            r["assessment_id"],
-            r["taken_at"],
-            r["warmth"],
-            r["pose"],
-            r["side"],
-            r["mode"],
-            r["variant"],
-            r["number"],
-            r["measure"],
-            r["value"],
-            r["sd"],
-            r["method"],
-            ("ok", "watch", "retake")[r["worst"]],
-            bool(r["overruled"]),
-            r["prop_cm"],
-        )
-        for r in rows
-    ]
+    return list(map(Charted._make, rows))
 
 
 def measured_poses(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> dict[str, int]:
@@ -291,8 +276,7 @@ def measured_poses(db: sqlite3.Connection, coach_id: int, practitioner_id: int) 
         "SELECT t.pose, count(*) AS trials FROM practitioner p"
         " JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
-        " WHERE p.coach_id = ? AND p.id = ?"
-        " AND EXISTS (SELECT 1 FROM marking m WHERE m.trial_id = t.id) GROUP BY t.pose",
+        " WHERE p.coach_id = ? AND p.id = ? AND t.marked = 1 GROUP BY t.pose",
         (coach_id, practitioner_id),
     )
     return {r["pose"]: r["trials"] for r in rows}

@@ -140,8 +140,7 @@ def listing(db: sqlite3.Connection, coach_id: int) -> list[Listed]:
         " (SELECT count(*) FROM assessment a WHERE a.practitioner_id = p.id) AS assessments,"
         " (SELECT max(a.taken_at) FROM assessment a WHERE a.practitioner_id = p.id) AS last_at,"
         " (SELECT count(*) FROM trial t JOIN assessment a ON a.id = t.assessment_id"
-        "  WHERE a.practitioner_id = p.id AND t.deleted_at IS NULL"
-        "  AND NOT EXISTS (SELECT 1 FROM marking m WHERE m.trial_id = t.id)) AS unmarked"
+        "  WHERE a.practitioner_id = p.id AND t.deleted_at IS NULL AND t.marked = 0) AS unmarked"
         " FROM practitioner p WHERE p.coach_id = ? ORDER BY last_at DESC NULLS LAST, p.call_name",
         (coach_id,),
     )

@@ -140,7 +140,7 @@ def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
 def _chart(who: Practitioner) -> str:
     asked = _asked(who.id)
     pose, measure, series = asked.pose, asked.measure, asked.series
-    known = markings.measured_poses(db(), coach_id(), who.id)
+    known = digests.poses(db(), coach_id(), who.id)
     visits = assessments.of_practitioner(db(), coach_id(), who.id)
     dates = {v.id: day(v.taken_at) for v in visits}
     everything = request.args.get("all") == "1"
@@ -179,6 +179,7 @@ def _chart(who: Practitioner) -> str:
         },
         asymmetry=verdicts.say_asymmetry(series, measure.unit),
         retest=overview.retest_words(series),
+        bench=url_for("bench.page", tid=0).removesuffix("0"),
         half=lambda s: judging.t95(s.df) * s.sem / s.count**0.5,
     )
 

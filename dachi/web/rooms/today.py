@@ -57,6 +57,7 @@ def page() -> str:
             ("Due for a look", groups["due"]),
         ],
         shown=SHOWN,
+        person=url_for("progress.page", pid=0).removesuffix("0"),
     )
 
 
@@ -64,8 +65,8 @@ def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
     """The person's reasons, most pressing first, with the group the first one belongs to."""
     reasons: list[tuple[str, str]] = []
     group = None
-    new = url_for("assessments.new", pid=who.id)
-    action, address = "New assessment", new
+    action = "New assessment"
+    address: str | None = None
     if who.next_visit_at:
         at = datetime.fromisoformat(who.next_visit_at)
         away = (at.date() - today).days
@@ -89,7 +90,9 @@ def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
     if who.retest_on and who.retest_on <= (today + timedelta(days=DUE_SOON_DAYS)).isoformat():
         reasons.append(("due", f"a new look can show something since {day(who.retest_on)}"))
         group = group or "due"
-    return Entry(who, tuple(reasons), action, address), group
+    if group and address is None:
+        address = url_for("assessments.new", pid=who.id)
+    return Entry(who, tuple(reasons), action, address or ""), group
 
 
 @room.get("/jump")
