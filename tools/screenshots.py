@@ -21,11 +21,17 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
 #: Name, size, theme, path; ``{trial}`` and ``{visit}`` are the newest of the first practitioner.
 VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("today", DESK, "light", "/"),
-    ("sheet", DESK, "light", "/a/{visit}"),
+    ("today-dark", DESK, "dark", "/"),
+    ("sheet", DESK, "light", "/a/{visit}?pose=supine-leg-raise"),
     ("bench", DESK, "light", "/t/{trial}"),
     ("bench-phone", PHONE, "light", "/t/{trial}"),
-    ("progress", DESK, "light", "/p/1"),
-    ("progress-dark", DESK, "dark", "/p/1"),
+    ("overview", DESK, "light", "/p/1"),
+    ("overview-dark", DESK, "dark", "/p/1"),
+    ("overview-phone", PHONE, "light", "/p/1"),
+    ("progress", DESK, "light", "/p/1?pose=supine-leg-raise"),
+    ("progress-dark", DESK, "dark", "/p/1?pose=front-split"),
+    ("compare", DESK, "light", "/p/1/compare?pose=supine-leg-raise&side=left&mode=passive"),
+    ("compare-dark", DESK, "dark", "/p/2/compare?pose=butterfly&side=left&mode=passive"),
 )
 
 
@@ -70,7 +76,7 @@ def _filled(page: Page, base: str, address: str) -> str:
         return address
     page.goto(f"{base}/p/1/record")
     visit = page.locator(".visits a").first.get_attribute("href")
-    page.goto(base + str(visit))
+    page.goto(f"{base}{visit}?pose=supine-leg-raise")
     trial = str(page.locator(".shot a").nth(3).get_attribute("href"))
     return address.format(visit=str(visit).split("/")[2], trial=trial.split("/")[2])
 

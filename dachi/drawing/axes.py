@@ -36,7 +36,10 @@ def nice_ticks(low: float, high: float, most: int = 7) -> list[float]:
 
 def number(value: float) -> str:
     """A coordinate with at most two decimals and no trailing zeros."""
-    return f"{round(value, 2) + 0.0:g}" if abs(value) < 9999 else f"{value:.0f}"
+    text = f"{value:.2f}"
+    if text.endswith("0"):
+        text = text.rstrip("0").rstrip(".")
+    return "0" if text == "-0" else text
 
 
 #: Attribute names as written, by their Python spelling.

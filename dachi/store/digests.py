@@ -100,6 +100,15 @@ def of_practitioner(db: sqlite3.Connection, coach_id: int, practitioner_id: int)
     ]
 
 
+def stamp(db: sqlite3.Connection, practitioner_id: int, pose: str) -> str | None:
+    """When the digest of a pose was last derived: it changes with every marking and trial."""
+    row = db.execute(
+        "SELECT updated_at FROM pose_digest WHERE practitioner_id = ? AND pose = ?",
+        (practitioner_id, pose),
+    ).fetchone()
+    return row["updated_at"] if row else None
+
+
 def poses(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> set[str]:
     """Return the poses a practitioner has readings of."""
     rows = db.execute(

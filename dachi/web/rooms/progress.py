@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
+from typing import Any
 
 from flask import Blueprint, Response, abort, flash, redirect, render_template, request, url_for
 from flask_login import login_required
@@ -25,7 +27,7 @@ from dachi.store.practitioners import Practitioner
 from dachi.web import overview
 from dachi.web.digests import repeats_for
 from dachi.web.series import compared_variant, series_of
-from dachi.web.session import coach_id, db, own_practitioner
+from dachi.web.session import coach_id, data_folder, db, own_practitioner
 from dachi.web.words import day
 
 room = Blueprint("progress", __name__)
@@ -57,9 +59,27 @@ def _asked(pid: int) -> Asked:
         (m for m in pose.families if m.family == request.args.get("measure")), pose.families[0]
     )
     include = tuple(c for c in INCLUDABLE if c in request.args.getlist("include"))
-    rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
+    return Asked(pose, measure, include, _series(pid, pose, measure, include))
+
+
+#: Series of long histories, kept while nothing they were built from has changed.
+_KEPT: OrderedDict[tuple[Any, ...], Series] = OrderedDict()
+_MOST_KEPT = 64
+
+
+def _series(pid: int, pose: Pose, measure: Measure, include: tuple[str, ...]) -> Series:
     known = repeats_for(db(), coach_id(), pid, pose.id, measure.family)
-    return Asked(pose, measure, include, series_of(rows, pose, measure.family, include, known))
+    told = tuple(sorted((m, r.squares, r.df) for m, r in known.items()))
+    stamp = digests.stamp(db(), pid, pose.id)
+    key = (str(data_folder()), pid, pose.id, measure.family, include, stamp, told)
+    found = _KEPT.get(key)
+    if found is None:
+        rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
+        found = series_of(rows, pose, measure.family, include, known)
+        _KEPT[key] = found
+        while len(_KEPT) > _MOST_KEPT:
+            _KEPT.popitem(last=False)
+    return found
 
 
 @room.get("/p/<int:pid>")
