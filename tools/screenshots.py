@@ -8,7 +8,7 @@ import tempfile
 import threading
 from pathlib import Path
 
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, StorageState, sync_playwright
 from waitress.server import create_server
 
 from dachi import demo
@@ -47,23 +47,40 @@ def main() -> None:
         with sync_playwright() as playwright:
             path = os.environ.get("CHROMIUM") or shutil.which("chromium")
             browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
+            state = _signed_in(browser, base)
             for view, size, theme, address in VIEWS:
-                _shoot(browser, base, view, size, theme, address)
+                _shoot(browser, base, state, view, size, theme, address)
             browser.close()
         server.close()
 
 
-def _shoot(
-    browser: Browser, base: str, view: str, size: tuple[int, int], theme: str, address: str
-) -> None:
-    context = browser.new_context(viewport={"width": size[0], "height": size[1]})
-    context.add_cookies([{"name": "theme", "value": theme, "url": base}])
+def _signed_in(browser: Browser, base: str) -> StorageState:
+    context = browser.new_context()
     page = context.new_page()
     page.goto(f"{base}/sign-in")
     page.fill("#email", demo.ACCOUNT)
     page.fill("#password", demo.PASSWORD)
     page.click("main button[type=submit]")
     page.wait_for_url(f"{base}/")
+    state = context.storage_state()
+    context.close()
+    return state
+
+
+def _shoot(
+    browser: Browser,
+    base: str,
+    state: StorageState,
+    view: str,
+    size: tuple[int, int],
+    theme: str,
+    address: str,
+) -> None:
+    context = browser.new_context(
+        viewport={"width": size[0], "height": size[1]}, storage_state=state
+    )
+    context.add_cookies([{"name": "theme", "value": theme, "url": base}])
+    page = context.new_page()
     page.goto(base + _filled(page, base, address))
     page.wait_for_load_state("networkidle")
     page.screenshot(path=OUT / f"{view}.png")
