@@ -254,6 +254,7 @@ def build(
     better: str = "higher",
     alike: Mapping[str, float] | None = None,
     include: Collection[str] = (),
+    prefer: Mapping[str, str] | None = None,
     best: bool = False,
     repeats: Mapping[str, Repeats] | None = None,
 ) -> Series:
@@ -261,13 +262,17 @@ def build(
 
     The conditions most sessions were taken under (the latest, on a tie) are the
     series; trials under others, and invalid ones, are left out and listed. ``include``
-    names conditions that may differ after all. ``alike`` gives, for each measure a trial
+    names conditions that may differ after all, ``prefer`` gives conditions the series must
+    have. ``alike`` gives, for each measure a trial
     carries, the share by which it may differ from the usual. ``best`` takes the best trial
     of a session instead of the mean, which drifts up with more trials. ``repeats`` is, for
     each mode, what the coach's trials of this pose with other people say of the error.
     """
     included = frozenset(include)
-    chosen = main_conditions(trials)
+    wanted = {i: prefer[n] for i, n in enumerate(CONDITIONS) if n in (prefer or {}) and prefer}
+    chosen = main_conditions(
+        [t for t in trials if all(t.conditions[i : i + 1] == (v,) for i, v in wanted.items())]
+    )
     usual = _usual(trials, chosen, included)
 
     def comparable(t: TrialValue) -> bool:

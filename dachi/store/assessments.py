@@ -39,6 +39,7 @@ class Trial:
     status: str
     overruled: bool
     deleted: bool
+    prop_cm: float | None = None
 
     @property
     def valid(self) -> bool:
@@ -91,6 +92,7 @@ def _trial(row: sqlite3.Row) -> Trial:
         status,
         bool(row["overrule_reason"]),
         row["deleted_at"] is not None,
+        row["prop_cm"],
     )
 
 
@@ -242,14 +244,18 @@ def restore_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:
     return cursor.rowcount == 1
 
 
-def set_variant(
-    db: sqlite3.Connection, coach_id: int, trial_id: int, variant: Mapping[str, str]
+def set_details(
+    db: sqlite3.Connection,
+    coach_id: int,
+    trial_id: int,
+    variant: Mapping[str, str],
+    prop_cm: float | None,
 ) -> bool:
-    """Change the variant of a trial."""
+    """Say how the pose was done: its variant and the height of what supported it, cm."""
     cursor = db.execute(
-        "UPDATE trial SET variant = ? WHERE id = ? AND assessment_id IN"
+        "UPDATE trial SET variant = ?, prop_cm = ? WHERE id = ? AND assessment_id IN"
         " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
         "  WHERE p.coach_id = ?)",
-        (json.dumps(dict(variant), sort_keys=True), trial_id, coach_id),
+        (json.dumps(dict(variant), sort_keys=True), prop_cm, trial_id, coach_id),
     )
     return cursor.rowcount == 1

@@ -59,6 +59,7 @@ def series_of(
     family: str,
     include: Collection[str] = (),
     repeats: Mapping[str, Repeats] | None = None,
+    prefer: Mapping[str, str] | None = None,
 ) -> Series:
     """Build the series of one measure of a pose (see ``dachi.core.series.build``)."""
     return judging.build(
@@ -67,6 +68,7 @@ def series_of(
         alike=pose.alike,
         include=include,
         repeats=repeats,
+        prefer=prefer,
     )
 
 

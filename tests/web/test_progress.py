@@ -140,6 +140,23 @@ class Charts(History):
         self.assertIn("prop (2)", page)
         self.assertEqual(page.count('class="c-ring '), 2)
 
+    def test_one_variant_is_charted_at_a_time(self) -> None:
+        ids = [
+            self.visit(70 - 10 * i, {("front-split", "left", "passive"): [140 + i]})
+            for i in range(5)
+        ]
+        off = {"hips": "off_centre", "near_leg": "front"}
+        for aid in ids[3:]:
+            (trial,) = assessments.trials(self.db, self.coach.id, aid)
+            assessments.set_details(self.db, self.coach.id, trial.id, off, None)
+        refresh_all(self.db, self.coach.id, [self.pid])
+        page = self.get(f"/p/{self.pid}?pose=front-split")
+        self.assertEqual(page.count('class="c-ring '), 3)
+        self.assertIn("other conditions: variant", page)
+        choice = re.findall(r"<option ?(?:selected)?>([^<]*20 to 30°[^<]*)</option>", page)[0]
+        page = self.get(f"/p/{self.pid}?pose=front-split&variant={choice}")
+        self.assertEqual(page.count('class="c-ring '), 2)
+
     def test_both_sides_of_one_photograph_are_two_panels(self) -> None:
         self.visit(60, {("butterfly", "both", "passive"): [30, 31]})
         self.visit(20, {("butterfly", "both", "passive"): [12, 13]})
@@ -171,6 +188,28 @@ class Charts(History):
         self.assertEqual(rows[0]["practitioner"], "'=SUM(A1)")
         self.assertEqual(rows[0]["unit"], "deg")
         self.assertIn("T18:00", rows[0]["taken_at"])
+
+
+class HowItWasDone(Pages):
+    def test_variant_and_support_are_changed_on_the_bench(self) -> None:
+        self.sign_in()
+        tid = self.shot()
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
+        before = self.text(self.client.get(f"/t/{tid}"))
+        self.assertIn("The resting thigh stays down", before)
+        for text in ("high", "400", "-3"):
+            answer = self.post(f"/t/{tid}/details", {"prop_cm": text}, follow_redirects=True)
+            self.assertIn("0 to 150", self.text(answer))
+        form = {"prop_cm": "12,5", "variant-resting_leg": "bent"}
+        page = self.text(self.post(f"/t/{tid}/details", form, follow_redirects=True))
+        self.assertIn("on 12.5 cm", page)
+        self.assertNotIn("The resting thigh stays down", page)
+        row = self.db.execute("SELECT variant, prop_cm FROM trial").fetchone()
+        self.assertIn('"bent"', row["variant"])
+        checks = self.db.execute("SELECT check_id FROM check_result").fetchall()
+        self.assertEqual([c["check_id"] for c in checks], ["knee_bend"])
+        chart = self.text(self.client.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
+        self.assertIn("foot flat, knee bent", chart)
 
 
 class Comparing(Pages):

@@ -287,6 +287,43 @@ def camera_same(tid: int) -> Response:
     return redirect(url_for("bench.page", tid=tid))
 
 
+@room.post("/t/<int:tid>/details")
+@login_required
+def details(tid: int) -> Response:
+    """Say how the pose was done; only trials done alike are compared."""
+    at = _at(tid)
+    text = request.form.get("prop_cm", "").strip().replace(",", ".")
+    try:
+        prop = float(text) if text else None
+    except ValueError:
+        prop = -1.0
+    if prop is not None and not 0 <= prop <= 150:
+        flash("Give the support's height in centimetres, 0 to 150, or leave it empty.", "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    variant = dict(at.trial.variant)
+    for v in at.pose.variants:
+        chosen = request.form.get(f"variant-{v.id}", "")
+        if chosen in v.options:
+            variant[v.id] = chosen
+    assessments.set_details(db(), coach_id(), tid, variant, prop)
+    _measure_again(tid)
+    digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
+    return redirect(url_for("bench.page", tid=tid))
+
+
+def _measure_again(tid: int) -> None:
+    """Readings and checks of the newest marking, under what the trial says now."""
+    at = _at(tid)
+    for marking in markings.history(db(), coach_id(), tid)[:1]:
+        try:
+            scene = scenes.scene_of(at.who, at.photo, at.trial, at.position, marking)
+            result = measure(scene, catalogue())
+        except SceneError as error:
+            flash(f"The readings stay as they were: {error}.", "retake")
+            return
+        markings.replace_readings(db(), marking.id, result, catalogue().version)
+
+
 @room.post("/t/<int:tid>/mat")
 @login_required
 def mat_size(tid: int) -> Response:

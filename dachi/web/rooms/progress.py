@@ -35,7 +35,7 @@ room = Blueprint("progress", __name__)
 #: Assessments listed in numbers before the rest is asked for.
 ROWS = 26
 #: What a coach may choose to include after all.
-INCLUDABLE = ("warmth", "part of day", "variant", "prop")
+INCLUDABLE = ("warmth", "part of day", "prop")
 CHART_STYLE = Path(__file__).parents[1] / "static" / "chart.css"
 
 
@@ -46,6 +46,7 @@ class Asked:
     pose: Pose
     measure: Measure
     include: tuple[str, ...]
+    variant: str | None
     series: Series
 
 
@@ -59,7 +60,8 @@ def _asked(pid: int) -> Asked:
         (m for m in pose.families if m.family == request.args.get("measure")), pose.families[0]
     )
     include = tuple(c for c in INCLUDABLE if c in request.args.getlist("include"))
-    return Asked(pose, measure, include, _series(pid, pose, measure, include))
+    variant = request.args.get("variant") or None
+    return Asked(pose, measure, include, variant, _series(pid, pose, measure, include, variant))
 
 
 #: Series of long histories, kept while nothing they were built from has changed.
@@ -67,15 +69,18 @@ _KEPT: OrderedDict[tuple[Any, ...], Series] = OrderedDict()
 _MOST_KEPT = 64
 
 
-def _series(pid: int, pose: Pose, measure: Measure, include: tuple[str, ...]) -> Series:
+def _series(
+    pid: int, pose: Pose, measure: Measure, include: tuple[str, ...], variant: str | None
+) -> Series:
     known = repeats_for(db(), coach_id(), pid, pose.id, measure.family)
     told = tuple(sorted((m, r.squares, r.df) for m, r in known.items()))
     stamp = digests.stamp(db(), pid, pose.id)
-    key = (str(data_folder()), pid, pose.id, measure.family, include, stamp, told)
+    key = (str(data_folder()), pid, pose.id, measure.family, include, variant, stamp, told)
     found = _KEPT.get(key)
     if found is None:
         rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
-        found = series_of(rows, pose, measure.family, include, known)
+        prefer = {"variant": variant} if variant is not None else None
+        found = series_of(rows, pose, measure.family, include, known, prefer)
         _KEPT[key] = found
         while len(_KEPT) > _MOST_KEPT:
             _KEPT.popitem(last=False)
@@ -191,6 +196,7 @@ def _chart(who: Practitioner) -> str:
         visits=visits,
         include=asked.include,
         differing=_differing(series),
+        variants=_variants(series),
         left_out=[(t, verdicts.why_left_out(t, series)) for t in series.left_out[-40:]],
         reserve={
             side: verdicts.say_reserve(found[-1], measure.unit)
@@ -214,6 +220,12 @@ def _differing(series: Series) -> list[tuple[str, int]]:
         for name in judging.differing(t, series.conditions):
             counts[name] = counts.get(name, 0) + 1
     return [(name, counts[name]) for name in INCLUDABLE if name in counts]
+
+
+def _variants(series: Series) -> list[str]:
+    """Ways of doing the pose that were photographed; only one is charted at a time."""
+    everything = [t for line in series.lines for t in (*line.trials, *line.left_out)]
+    return sorted({t.conditions[1] for t in everything})
 
 
 def _table(
