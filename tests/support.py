@@ -19,7 +19,7 @@ from dachi.core.camera import Mat
 from dachi.core.scene import Image, Scene
 from dachi.data import catalogue
 from dachi.devices.camera import Shot, Stage, photograph, set_up
-from dachi.store import accounts, practitioners
+from dachi.store import accounts, practitioners, preparation
 from dachi.store.database import connect
 from dachi.web.app import create_app
 
@@ -102,6 +102,12 @@ class Studio(unittest.TestCase):
         self.coach = accounts.add(self.db, "coach@quay.example", "Wenna", PASSWORD)
         self.pid = practitioners.add(
             self.db, self.coach.id, "Runa", height_cm=170.0, thigh_cm=41.7, shin_cm=41.8
+        )
+        preparation.give_consent(
+            self.db, self.coach.id, self.pid, given_on="2026-01-02", scope="show"
+        )
+        preparation.answer_screening(
+            self.db, self.coach.id, self.pid, answered_on="2026-01-02", yes=[]
         )
 
 

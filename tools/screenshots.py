@@ -22,6 +22,7 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
 VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("today", DESK, "light", "/"),
     ("today-dark", DESK, "dark", "/"),
+    ("prepare", DESK, "light", "/p/2/prepare"),
     ("sheet", DESK, "light", "/a/{visit}?pose=supine-leg-raise"),
     ("bench", DESK, "light", "/t/{trial}"),
     ("bench-phone", PHONE, "light", "/t/{trial}"),

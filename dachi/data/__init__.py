@@ -9,6 +9,7 @@ from pathlib import Path
 
 from dachi.core.catalogue import Catalogue, build_catalogue
 from dachi.core.limiter import Rule, build_rules
+from dachi.core.readiness import Question, build_questions
 
 FOLDER = Path(__file__).parent
 
@@ -40,3 +41,10 @@ def limiter_rules() -> tuple[Rule, ...]:
     """Return the rules that name what holds a pose back."""
     entries = tomllib.loads((FOLDER / "limiters.toml").read_text("utf-8"))["rules"]
     return build_rules(entries, catalogue())
+
+
+@lru_cache(maxsize=1)
+def screening_questions() -> tuple[Question, ...]:
+    """Return the questions asked before an assessment."""
+    text = (FOLDER / "screening.toml").read_text("utf-8")
+    return build_questions(tomllib.loads(text)["questions"])

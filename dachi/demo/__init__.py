@@ -19,6 +19,7 @@ from dachi.store import (
     photos,
     positions,
     practitioners,
+    preparation,
 )
 from dachi.store.database import connect, transaction
 from dachi.store.markings import Marking
@@ -54,6 +55,11 @@ def _add_person(
     db: Any, folder: Path, coach_id: int, person: dict[str, Any], today: datetime
 ) -> int:
     pid = practitioners.add(db, coach_id, person["call_name"], **person["record"])
+    if person["visits"]:
+        first = max(v["days_ago"] for v in person["visits"])
+        asked = (today - timedelta(days=first)).date().isoformat()
+        preparation.give_consent(db, coach_id, pid, given_on=asked, scope="show")
+        preparation.answer_screening(db, coach_id, pid, answered_on=asked, yes=[])
     for visit in person["visits"]:
         at = (today - timedelta(days=visit["days_ago"])).replace(
             hour=visit["hour"], minute=15, second=0, microsecond=0

@@ -21,6 +21,7 @@ from dachi.web.rooms import (
     compare,
     pictures,
     practitioners,
+    prepare,
     progress,
     today,
 )
@@ -55,7 +56,17 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
     )
     guard(app)
     words.install(app)
-    for room in (accounts, today, practitioners, assessments, bench, progress, compare, pictures):
+    for room in (
+        accounts,
+        today,
+        practitioners,
+        assessments,
+        bench,
+        progress,
+        compare,
+        prepare,
+        pictures,
+    ):
         app.register_blueprint(room.room)
     app.after_request(finish_request)
     app.teardown_request(end_request)

@@ -203,6 +203,7 @@ class Journey(InChromium):
         page.goto(f"{self.base}/t/{tid}")
         aid = page.locator(".strip-who").get_attribute("href").split("?")[0]
         paths = ["/", f"/p/{self.pid}", f"/p/{self.pid}/record", aid, f"/t/{tid}"]
+        paths.append(f"/p/{self.pid}/prepare")
         for theme in ("light", "dark"):
             page.context.add_cookies([{"name": "theme", "value": theme, "url": self.base}])
             for path in paths:

@@ -343,7 +343,9 @@ class Today(History):
         bad = self.post(f"/p/{ilo}/visit", {"next_visit_at": "later"}, follow_redirects=True)
         self.assertIn("date and a time", self.text(bad))
         self.post(f"/p/{ilo}/visit", {"next_visit_at": ""})
-        self.assertNotIn("Coming", self.get("/"))
+        page = self.get("/")
+        self.assertNotIn("Coming", page)
+        self.assertIn("Ilo", page.split("Not measured yet")[1])
 
     def test_photographs_to_mark_lead_to_the_bench(self) -> None:
         aid = self.new_assessment()

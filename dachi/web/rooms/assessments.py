@@ -19,6 +19,7 @@ from dachi.store import assessments, markings, photos, positions
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import Conflict
 from dachi.web import digests
+from dachi.web.rooms import prepare
 from dachi.web.session import (
     coach_id,
     data_folder,
@@ -181,6 +182,8 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
     """Take an uploaded photograph in and give it a place on the sheet."""
     visit = own_assessment(aid)
     pose, place = _place(aid)
+    if problem := prepare.refused(own_practitioner(visit.practitioner_id), place["mode"]):
+        return _refuse(visit, problem)
     files = [f for f in request.files.getlist("photo") if f.filename]
     if not files:
         return _refuse(visit, "Choose a photograph first.")
@@ -211,6 +214,8 @@ def simulate(aid: int) -> str | Response | tuple[str, int]:
     visit = own_assessment(aid)
     pose, place = _place(aid)
     who = own_practitioner(visit.practitioner_id)
+    if problem := prepare.passive_refused(who, place["mode"]):
+        return _refuse(visit, problem)
     try:
         shot = Shot(
             side=place["side"],

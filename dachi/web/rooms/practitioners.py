@@ -38,7 +38,7 @@ def new() -> str | Response | tuple[str, int]:
         )
         return page, 422
     pid = practitioners.add(db(), coach_id(), **values)
-    return redirect(url_for("assessments.new", pid=pid))
+    return redirect(url_for("prepare.page", pid=pid))
 
 
 @room.route("/p/<int:pid>/record", methods=["GET", "POST"])

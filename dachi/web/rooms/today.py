@@ -38,7 +38,13 @@ def page() -> str:
     today = date.today()
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
     people = digests.today(db(), coach_id(), since)
-    groups: dict[str, list[Entry]] = {"coming": [], "marking": [], "changed": [], "due": []}
+    groups: dict[str, list[Entry]] = {
+        "coming": [],
+        "marking": [],
+        "changed": [],
+        "due": [],
+        "new": [],
+    }
     for who in people:
         entry, group = _entry(who, today)
         if group:
@@ -55,6 +61,7 @@ def page() -> str:
             ("Photographs to mark", groups["marking"]),
             ("What changed", groups["changed"]),
             ("Due for a look", groups["due"]),
+            ("Not measured yet", groups["new"]),
         ],
         shown=SHOWN,
         person=url_for("progress.page", pid=0).removesuffix("0"),
@@ -90,6 +97,9 @@ def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
     if who.retest_on and who.retest_on <= (today + timedelta(days=DUE_SOON_DAYS)).isoformat():
         reasons.append(("due", f"a new look can show something since {day(who.retest_on)}"))
         group = group or "due"
+    if not who.assessments and group is None:
+        reasons.append(("due", "a first assessment sets what later ones are compared with"))
+        group = "new"
     if group and address is None:
         address = url_for("assessments.new", pid=who.id)
     return Entry(who, tuple(reasons), action, address or ""), group

@@ -1,0 +1,86 @@
+"""May a photograph be taken, and may it show the end of passive range?"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+#: What a consent allows: measuring only, showing to the practitioner, teaching others.
+SCOPES = {
+    "measure": "to measure from, seen by the coach only",
+    "show": "to measure from, and to show to the practitioner",
+    "teaching": "to measure from, to show, and to teach with, the face made unrecognisable",
+}
+ADULT_AGE = 18
+
+
+@dataclass(frozen=True)
+class Question:
+    """A screening question; a yes asks for clearance and brings its caution."""
+
+    id: str
+    ask: str
+    caution: str
+
+
+@dataclass(frozen=True)
+class Consent:
+    """The newest consent of a practitioner. Dates are ISO."""
+
+    given_on: str
+    scope: str
+    guardian: str = ""
+    withdrawn_on: str | None = None
+
+
+@dataclass(frozen=True)
+class Screening:
+    """The newest answers: ids answered yes, and who cleared them when."""
+
+    answered_on: str
+    yes: tuple[str, ...]
+    cleared_by: str = ""
+    cleared_on: str | None = None
+
+
+def build_questions(entries: Iterable[Mapping[str, Any]]) -> tuple[Question, ...]:
+    """Read the questions from parsed TOML."""
+    return tuple(Question(e["id"], e["ask"], e["caution"]) for e in entries)
+
+
+def may_be_minor(birth_year: int | None, year: int) -> bool:
+    """Whether a person born in a year may still be under age; unknown is taken for adult."""
+    return birth_year is not None and year - birth_year <= ADULT_AGE
+
+
+def photograph_refused(consent: Consent | None, birth_year: int | None, year: int) -> str | None:
+    """Why no photograph may be taken, as a sentence; None where one may."""
+    if consent is None:
+        return "Consent to photographs is not recorded yet: ask, and record it under Prepare."
+    if consent.withdrawn_on is not None:
+        return "Consent to photographs was withdrawn: no photograph is taken."
+    if may_be_minor(birth_year, year) and not consent.guardian.strip():
+        return "They may be under age: a guardian's consent is needed before any photograph."
+    return None
+
+
+def passive_refused(screening: Screening | None) -> str | None:
+    """Why no end-range passive shot may be taken, as a sentence; None where one may."""
+    if screening is None:
+        return (
+            "The screening questions have not been asked yet: ask them under Prepare before a "
+            "passive shot at the end of range."
+        )
+    if screening.yes and screening.cleared_on is None:
+        return (
+            "The screening asks for a doctor or physiotherapist first: passive shots wait until "
+            "their clearance is recorded under Prepare. Active shots may be taken."
+        )
+    return None
+
+
+def cautions(screening: Screening | None, questions: Collection[Question]) -> tuple[str, ...]:
+    """Cautions that the answers bring, cleared or not."""
+    yes = set(screening.yes) if screening else set()
+    return tuple(q.caution for q in questions if q.id in yes)

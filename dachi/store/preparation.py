@@ -1,0 +1,99 @@
+"""Consent and screening of practitioners. Every query says whose; nothing is overwritten."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+
+from dachi.core.readiness import Consent, Screening
+from dachi.store.database import now
+
+_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+
+
+def give_consent(
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    *,
+    given_on: str,
+    scope: str,
+    guardian: str = "",
+) -> None:
+    """Record a consent; the newest one counts."""
+    db.execute(
+        f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, created_at)"
+        f" SELECT id, ?, ?, ?, ? FROM ({_OWN})",
+        (given_on, scope, guardian, now(), practitioner_id, coach_id),
+    )
+
+
+def withdraw_consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int, on: str) -> bool:
+    """Take every open consent back."""
+    cursor = db.execute(
+        f"UPDATE consent SET withdrawn_on = ? WHERE withdrawn_on IS NULL"
+        f" AND practitioner_id IN ({_OWN})",
+        (on, practitioner_id, coach_id),
+    )
+    return cursor.rowcount > 0
+
+
+def consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Consent | None:
+    """Return the newest consent."""
+    row = db.execute(
+        f"SELECT * FROM consent WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
+        (practitioner_id, coach_id),
+    ).fetchone()
+    if row is None:
+        return None
+    return Consent(row["given_on"], row["scope"], row["guardian"], row["withdrawn_on"])
+
+
+def answer_screening(
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    *,
+    answered_on: str,
+    yes: Sequence[str],
+) -> None:
+    """Record answers; clearance given for the very same answers is carried over."""
+    before = screening(db, coach_id, practitioner_id)
+    kept = before if before is not None and set(before.yes) == set(yes) else None
+    db.execute(
+        f"INSERT INTO screening (practitioner_id, answered_on, yes, cleared_by, cleared_on,"
+        f" created_at) SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
+        (
+            answered_on,
+            json.dumps(sorted(yes)),
+            kept.cleared_by if kept else "",
+            kept.cleared_on if kept else None,
+            now(),
+            practitioner_id,
+            coach_id,
+        ),
+    )
+
+
+def clear(db: sqlite3.Connection, coach_id: int, practitioner_id: int, *, by: str, on: str) -> bool:
+    """Record clearance for the newest answers."""
+    cursor = db.execute(
+        f"UPDATE screening SET cleared_by = ?, cleared_on = ? WHERE id = (SELECT max(id)"
+        f" FROM screening WHERE practitioner_id IN ({_OWN}))",
+        (by, on, practitioner_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def screening(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Screening | None:
+    """Return the newest answers."""
+    row = db.execute(
+        f"SELECT * FROM screening WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
+        (practitioner_id, coach_id),
+    ).fetchone()
+    if row is None:
+        return None
+    return Screening(
+        row["answered_on"], tuple(json.loads(row["yes"])), row["cleared_by"], row["cleared_on"]
+    )

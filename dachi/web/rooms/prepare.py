@@ -1,0 +1,117 @@
+"""Before the first photograph: consent, screening questions, clearance."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.core import readiness
+from dachi.data import screening_questions
+from dachi.store import assessments, preparation
+from dachi.store.practitioners import Practitioner
+from dachi.web.session import coach_id, db, own_practitioner
+
+room = Blueprint("prepare", __name__)
+
+
+def refused(who: Practitioner, mode: str) -> str | None:
+    """Why a photograph of a person in a mode may not be taken, None where it may."""
+    consent = preparation.consent(db(), coach_id(), who.id)
+    problem = readiness.photograph_refused(consent, who.birth_year, date.today().year)
+    return problem or passive_refused(who, mode)
+
+
+def passive_refused(who: Practitioner, mode: str) -> str | None:
+    """Why a shot in a mode may not be taken as far as the screening goes."""
+    if mode != "passive":
+        return None
+    return readiness.passive_refused(preparation.screening(db(), coach_id(), who.id))
+
+
+@room.get("/p/<int:pid>/prepare")
+@login_required
+def page(pid: int) -> str:
+    """Consent and screening, with what they stop."""
+    who = own_practitioner(pid)
+    consent = preparation.consent(db(), coach_id(), pid)
+    screening = preparation.screening(db(), coach_id(), pid)
+    questions = screening_questions()
+    return render_template(
+        "prepare.html",
+        who=who,
+        consent=consent,
+        scopes=readiness.SCOPES,
+        no_photograph=readiness.photograph_refused(consent, who.birth_year, date.today().year),
+        minor=readiness.may_be_minor(who.birth_year, date.today().year),
+        screening=screening,
+        questions=questions,
+        no_passive=readiness.passive_refused(screening),
+        cautions=readiness.cautions(screening, questions),
+        visits=assessments.of_practitioner(db(), coach_id(), pid),
+        today=date.today().isoformat(),
+    )
+
+
+def _back(pid: int, problem: str | None = None) -> Response:
+    if problem:
+        flash(problem, "retake")
+    return redirect(url_for("prepare.page", pid=pid))
+
+
+def _day(name: str) -> str | None:
+    """A posted date that is not in the future, ISO; None otherwise."""
+    try:
+        on = date.fromisoformat(request.form.get(name, ""))
+    except ValueError:
+        return None
+    return on.isoformat() if on <= date.today() else None
+
+
+@room.post("/p/<int:pid>/consent")
+@login_required
+def consent(pid: int) -> Response:
+    """Record a consent, or its withdrawal."""
+    who = own_practitioner(pid)
+    on = _day("given_on")
+    if on is None:
+        return _back(pid, "Give the day of the consent; it cannot lie ahead.")
+    if request.form.get("withdraw") == "1":
+        preparation.withdraw_consent(db(), coach_id(), pid, on)
+        return _back(pid)
+    scope = request.form.get("scope", "")
+    guardian = request.form.get("guardian", "").strip()[:120]
+    if scope not in readiness.SCOPES:
+        return _back(pid, "Say what the photographs may be used for.")
+    if readiness.may_be_minor(who.birth_year, date.today().year) and not guardian:
+        return _back(pid, "They may be under age: name the guardian who consents.")
+    preparation.give_consent(db(), coach_id(), pid, given_on=on, scope=scope, guardian=guardian)
+    return _back(pid)
+
+
+@room.post("/p/<int:pid>/screening")
+@login_required
+def screening(pid: int) -> Response:
+    """Record the answers to the screening questions."""
+    own_practitioner(pid)
+    known = [q.id for q in screening_questions()]
+    yes = [q for q in request.form.getlist("yes") if q in known]
+    preparation.answer_screening(
+        db(), coach_id(), pid, answered_on=date.today().isoformat(), yes=yes
+    )
+    return _back(pid)
+
+
+@room.post("/p/<int:pid>/clearance")
+@login_required
+def clearance(pid: int) -> Response:
+    """Record that a doctor or physiotherapist gave clearance."""
+    own_practitioner(pid)
+    by, on = request.form.get("cleared_by", "").strip()[:120], _day("cleared_on")
+    if not by or on is None:
+        return _back(pid, "Say who gave clearance, and on which day.")
+    if not preparation.clear(db(), coach_id(), pid, by=by, on=on):
+        return _back(pid, "Ask the screening questions first.")
+    return _back(pid)
