@@ -326,7 +326,7 @@ class Work(Pages):
 class Empty(Pages):
     def setUp(self) -> None:
         super().setUp()
-        for table in ("practitioner", "coach"):
+        for table in ("consent", "screening", "practitioner", "coach"):
             self.db.execute(f"DELETE FROM {table}")
 
     def test_the_first_account(self) -> None:
