@@ -113,6 +113,7 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill
 
+        print("Filling the demo studio; half a minute the first time.", flush=True)
         fill(folder)
         print(f"Demo account: {ACCOUNT}   password: {PASSWORD}")
     print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from dachi.core.series import build
 from dachi.drawing.axes import Scale, nice_ticks, number, tag
-from dachi.drawing.progress import draw, layout
+from dachi.drawing.progress import IN_FULL, Note, draw, layout
 from tests.core.test_series import COLD, trials
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -21,6 +21,52 @@ def rings(svg: str, kind: str) -> list[tuple[float, float]]:
         for c in root.iter(f"{SVG}circle")
         if set(kind.split()) <= set(c.get("class", "").split())
     ]
+
+
+class Beside(unittest.TestCase):
+    """What is drawn beside the rings lies at its day and its value."""
+
+    def setUp(self) -> None:
+        self.rows = trials(*[(i, 14 * i, 60 + 0.5 * i) for i in range(45)])
+        self.series = build(self.rows)
+        notes = [Note(140.0, "injury", "Knee <tweaked>"), Note(-900.0, "plan", "long ago")]
+        self.svg = draw(
+            self.series, "T & T", lambda t: f"/t/{t}", {}, 75.0, notes, lambda t: f"/t/{t}.jpg"
+        )
+        self.root = ET.fromstring(self.svg)
+        self.place = layout(self.series, 75.0)
+
+    def of(self, kind: str) -> list[ET.Element]:
+        return [e for e in self.root.iter() if kind in e.get("class", "").split()]
+
+    def test_the_goal_and_the_note(self) -> None:
+        (rule,) = self.of("c-target")
+        self.assertAlmostEqual(float(rule.get("y1")), self.place.up(75.0), delta=0.01)
+        (note,) = self.of("c-rule")
+        self.assertAlmostEqual(float(note.get("x1")), self.place.across["left"](140.0), delta=0.01)
+        self.assertIn("Knee &lt;tweaked&gt;", self.svg)
+
+    def test_old_sessions_are_one_drawing_in_the_right_places(self) -> None:
+        (old,) = self.of("c-old")
+        spots = [
+            tuple(map(float, s.removesuffix("h0").split())) for s in old.get("d").split("M")[1:]
+        ]
+        sessions = self.series.lines[0].sessions
+        self.assertEqual(
+            (len(spots), len(self.of("c-session"))), (len(sessions) - IN_FULL, IN_FULL)
+        )
+        for (x, y), s in zip(spots, sessions, strict=False):
+            self.assertAlmostEqual(x, self.place.across["left"](s.day), delta=0.01)
+            self.assertAlmostEqual(y, self.place.up(s.value), delta=0.01)
+
+    def test_rings_name_their_photograph_and_stay_in_the_panel(self) -> None:
+        ring = self.of("c-session")[-1]
+        self.assertEqual(ring.get("data-photo"), f"{ring.get('href')}.jpg")
+        for whisker in self.of("c-whisker"):
+            for y in ("y1", "y2"):
+                self.assertTrue(
+                    self.place.up.at_high <= float(whisker.get(y)) <= self.place.up.at_low
+                )
 
 
 class Chart(unittest.TestCase):

@@ -89,7 +89,7 @@ def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
             action = "Go on marking"
             address = url_for("bench.page", tid=who.first_unmarked or 0)
     for n in who.news[:3]:
-        reasons.append((str(n["kind"]), f"{n['text']} ({day(str(n['at']))})"))
+        reasons.append((str(n["kind"]), str(n["text"])))
     if who.news and group is None:
         group, action = "changed", "See progress"
         first = who.news[0]
