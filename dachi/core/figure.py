@@ -64,7 +64,6 @@ LEG_JOINTS = (
     "knee_flexion",
     "ankle_flexion",
 )
-TRUNK_JOINTS = ("pelvis_tilt", "pelvis_turn", "pelvis_list", "spine_flexion", "neck_flexion")
 ARM_JOINTS = ("shoulder_flexion", "shoulder_abduction", "elbow_flexion")
 
 

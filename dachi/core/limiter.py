@@ -10,7 +10,6 @@ from dachi.core.anatomy import other_side
 from dachi.core.catalogue import Catalogue, CatalogueError
 
 OF = ("same", "other", "both", "any")
-RESERVE_NEEDS = ("control_below", "reserve_above")
 
 
 @dataclass(frozen=True)

@@ -116,7 +116,6 @@ class Result:
     camera: Camera | None
     warnings: tuple[str, ...]
     fans: tuple[FanDrawing, ...] = ()
-    details: Mapping[str, Any] = field(default_factory=dict)
 
     @property
     def status(self) -> str:

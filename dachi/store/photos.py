@@ -100,8 +100,3 @@ def use_of(db: sqlite3.Connection, coach_id: int, source_sha256: str) -> sqlite3
         (coach_id, source_sha256),
     ).fetchone()
     return row
-
-
-def known_hashes(db: sqlite3.Connection) -> set[str]:
-    """Return the hash of every recorded picture, for finding orphan files."""
-    return {r["sha256"] for r in db.execute("SELECT sha256 FROM photo")}

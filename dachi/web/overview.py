@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -100,24 +100,20 @@ def held_back(found: list[Digest], goals: Iterable[Goal]) -> list[Held]:
             (d.pose, line["side"]) for d in found for f in d.body["families"] for line in f["lines"]
         ]
     readings = readings_of(found)
-    out: list[Held] = []
+    found_by: dict[tuple[str, str], Held] = {}
     for pose_id, side in dict.fromkeys(wanted):
         if pose_id not in catalogue():
             continue
-        best = limiters(pose_id, side, readings, limiter_rules(), catalogue())[:1]
-        for one in best:
-            if any(h.pose.id == pose_id and h.limiter.rule.id == one.rule.id for h in out):
-                out = [
-                    Held(h.pose, "both", h.limiter, h.settle)
-                    if h.pose.id == pose_id and h.limiter.rule.id == one.rule.id
-                    else h
-                    for h in out
-                ]
-                continue
+        for one in limiters(pose_id, side, readings, limiter_rules(), catalogue())[:1]:
+            key = (pose_id, one.rule.id)
+            if key in found_by:
+                # The same on either side is said once, with the readings of both.
+                before = found_by[key].limiter
+                told = tuple(dict.fromkeys((*before.readings, *one.readings)))
+                one, side = replace(one, readings=told, sure=one.sure and before.sure), "both"
             settle = catalogue().pose(one.rule.settle_pose)
-            out.append(Held(catalogue().pose(pose_id), side, one, settle))
-    out.sort(key=lambda h: not h.limiter.sure)
-    return out
+            found_by[key] = Held(catalogue().pose(pose_id), side, one, settle)
+    return sorted(found_by.values(), key=lambda h: not h.limiter.sure)
 
 
 def say_forecast(goal: Goal, line: Line | None, measure: Measure) -> tuple[str, str]:

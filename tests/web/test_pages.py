@@ -306,6 +306,11 @@ class Work(Pages):
         answer = self.upload(aid, rendered("left", value, 4)[0], number="2")
         return int(answer.headers["Location"].rsplit("/", 1)[1])
 
+    def stored(self) -> list[float]:
+        """Stored readings of every marking: they follow what calibrates them."""
+        rows = self.db.execute("SELECT value FROM reading ORDER BY marking_id, measure")
+        return [r["value"] for r in rows]
+
     def test_a_mat_needs_a_believable_size(self) -> None:
         tid = self.shot()
         for length, width, words in (("61", "183", "length first"), ("x", "", "length first")):
@@ -313,7 +318,10 @@ class Work(Pages):
                 f"/t/{tid}/mat", {"length_cm": length, "width_cm": width}, follow_redirects=True
             )
             self.assertIn(words, self.text(page))
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
+        before = self.stored()
         self.post(f"/t/{tid}/mat", {"length_cm": "180", "width_cm": "66"})
+        self.assertNotEqual(self.stored(), before)
         self.assertIn('name="length_cm" value="180.0"', self.text(self.client.get(f"/t/{tid}")))
 
     def test_wrong_addresses(self) -> None:

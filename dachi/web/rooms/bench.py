@@ -260,6 +260,7 @@ def camera_moved(tid: int) -> Response:
     for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
         if trial.id >= tid and trial.position_id == at.position.id:
             positions.move_trial(db(), coach_id(), trial.id, new)
+    _measure_from(at, at.position.id, new)
     flash("The camera was moved: mark the mat's corners again on this photograph.")
     return redirect(url_for("bench.page", tid=tid))
 
@@ -281,6 +282,7 @@ def camera_same(tid: int) -> Response:
             continue
         if (photo.width, photo.height) == (at.photo.width, at.photo.height):
             positions.move_trial(db(), coach_id(), tid, position.id)
+            _measure_from(at, at.position.id, position.id)
             flash("This photograph now shares the mat corners of the one before.")
             return redirect(url_for("bench.page", tid=tid))
     flash("There is no earlier photograph of this view and size to share corners with.", "retake")
@@ -324,6 +326,17 @@ def _measure_again(tid: int) -> None:
         markings.replace_readings(db(), marking.id, result, catalogue().version)
 
 
+def _measure_from(at: Place, *position_ids: int) -> None:
+    """Readings follow what calibrates them: every marked shot from these camera positions."""
+    poses = set()
+    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
+        if trial.position_id in position_ids and trial.status != "unmarked":
+            _measure_again(trial.id)
+            poses.add(trial.pose)
+    for pose_id in poses:
+        digests.refresh(db(), coach_id(), at.who.id, pose_id)
+
+
 @room.post("/t/<int:tid>/mat")
 @login_required
 def mat_size(tid: int) -> Response:
@@ -338,6 +351,7 @@ def mat_size(tid: int) -> Response:
         flash("A mat is 60 to 400 cm long and at least 60 cm wide; length first.", "retake")
     else:
         positions.set_mat(db(), coach_id(), at.position.id, length, width)
+        _measure_from(at, at.position.id)
     return redirect(url_for("bench.page", tid=tid))
 
 
