@@ -8,6 +8,7 @@ import json
 import os
 import socket
 import sys
+import threading
 from pathlib import Path
 
 from dachi.store.database import StoreError
@@ -24,6 +25,10 @@ def main(argv: list[str] | None = None) -> int:
         sub = commands.add_parser(name, help=about)
         sub.add_argument("--port", type=int, default=None, help="default: PORT or 8765")
         sub.add_argument("--host", default="127.0.0.1")
+        sub.add_argument(
+            "--door", type=int, default=None,
+            help="port for phones in the local network; default: the next one, 0 for none",
+        )  # fmt: skip
         sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
     sub = commands.add_parser("measure", help="read scenes (JSON Lines), write results")
     sub.add_argument("file", help="a file of scenes, or - for standard input")
@@ -107,9 +112,21 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
         return 2
     default = "var/demo" if demo else "var/data"
     folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
+    from dachi.photos import strays
+    from dachi.store import photos
+    from dachi.store.database import connect, open_folder
     from dachi.web.app import create_app, settle
+    from dachi.web.door import Door
 
+    try:
+        strays.hold(open_folder(folder))
+    except strays.InUse as error:
+        print(f"dachi: {error}", file=sys.stderr)
+        return 2
     app = create_app(folder)
+    db = connect(folder)
+    strays.sweep(folder, photos.known_hashes(db))
+    db.close()
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill
 
@@ -119,8 +136,18 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")
     sys.stdout.flush()
     from waitress import serve
+    from waitress.server import create_server
 
     settle()
+    door = port + 1 if args.door is None else args.door
+    if door and (problem := _cannot_listen("0.0.0.0", door)):
+        print(f"dachi: phones cannot come in: {problem} Or name one with --door.", file=sys.stderr)
+    elif door:
+        app.config["DOOR_PORT"] = door
+        outside = create_server(
+            Door(app), host="0.0.0.0", port=door, threads=4, max_request_body_size=64 * 1024 * 1024
+        )
+        threading.Thread(target=outside.run, daemon=True).start()
     serve(app, host=args.host, port=port, threads=6, max_request_body_size=64 * 1024 * 1024)
     return 0
 

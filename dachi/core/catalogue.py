@@ -155,7 +155,8 @@ class Pose:
     """A benchmark pose.
 
     ``alike`` names measures that must agree within a share before two assessments are
-    compared. ``companion_of`` is the pose this is another view of.
+    compared. ``companion_of`` is the pose this is another view of. ``counter`` is the movement
+    that follows a deep pose, ``hold_s`` how long an attempt is held.
     """
 
     id: str
@@ -181,6 +182,8 @@ class Pose:
     figure: FigurePose
     companion_of: str | None = None
     alike: Mapping[str, float] = field(default_factory=dict)
+    counter: str = ""
+    hold_s: int = 5
 
     @property
     def headline(self) -> Measure:
@@ -356,6 +359,8 @@ def _build_pose(e: Mapping[str, Any], landmarks: Mapping[str, Mapping[str, Any]]
         figure=FigurePose(**figure),
         companion_of=e.get("companion_of"),
         alike={k: float(v) for k, v in e.get("alike", {}).items()},
+        counter=e.get("counter", ""),
+        hold_s=int(e.get("hold_s", 5)),
     )
 
 

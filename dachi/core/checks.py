@@ -67,3 +67,20 @@ def judge_foreshortening(
         status="retake" if retake else "watch",
         message=f"Take it again: {text}." if retake else f"{text[0].upper()}{text[1:]}.",
     )
+
+
+def judge_fit(pose_name: str, misfit: float, limit: float) -> CheckResult | None:
+    """Say when the marks do not form the pose at all (see ``dachi.core.fit``)."""
+    if misfit <= limit:
+        return None
+    return CheckResult(
+        id="pose_fit",
+        label="marks against the pose's figure",
+        value=min(misfit, 9.0),
+        sd=0.0,
+        unit="ratio",
+        limit=limit,
+        status="retake",
+        message=f"Take it again: the marks do not form the pose ({pose_name}). If the photograph "
+        "shows another pose, move it to that one; if not, look whether each mark is on its joint.",
+    )

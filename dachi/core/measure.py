@@ -25,6 +25,7 @@ from dachi.core.assumptions import Assumptions
 from dachi.core.camera import CameraError, CameraEstimate
 from dachi.core.catalogue import Catalogue, Check, Mark, Measure, Pose, agrees
 from dachi.core.fan import draw_fan
+from dachi.core.fit import MISFIT_LIMIT, fit
 from dachi.core.formula import Formula, Frame
 from dachi.core.nuisance import Batch, solve
 from dachi.core.scene import Reading, Result, Scene, SceneError
@@ -242,6 +243,10 @@ def _read(
         for c, v, sd in zip(checked, values[after:], sds[after:], strict=True)
     ]
     results += batch.foreshortened
+    lie = fit(pose, scene.side, scene.variant, scene.marks)
+    strange = judging.judge_fit(pose.name, lie.misfit, MISFIT_LIMIT)
+    if strange is not None:
+        results.append(strange)
     return Result(
         id=scene.id,
         method=batch.estimate.method,

@@ -26,12 +26,22 @@ class Question:
 
 @dataclass(frozen=True)
 class Consent:
-    """The newest consent of a practitioner. Dates are ISO."""
+    """The newest consent of a practitioner. Dates are ISO.
+
+    ``faces``: their face may be seen in what leaves the bench. Never where the pictures
+    are for measuring only or for teaching.
+    """
 
     given_on: str
     scope: str
     guardian: str = ""
     withdrawn_on: str | None = None
+    faces: bool = False
+
+    @property
+    def face_hidden(self) -> bool:
+        """Whether the face is made unrecognisable outside the bench."""
+        return not (self.faces and self.scope == "show")
 
 
 @dataclass(frozen=True)
@@ -84,3 +94,26 @@ def cautions(screening: Screening | None, questions: Collection[Question]) -> tu
     """Cautions that the answers bring, cleared or not."""
     yes = set(screening.yes) if screening else set()
     return tuple(q.caution for q in questions if q.id in yes)
+
+
+#: Pain from here on keeps a person from the end of range today (0 to 10).
+PAIN_STOPS, PAIN_WATCH = 4, 1
+
+
+def state_cautions(pain: Mapping[str, int], warm_up_min: float | None) -> tuple[str, ...]:
+    """What today's state asks of the assessment, as sentences."""
+    found = []
+    for place, level in sorted(pain.items(), key=lambda p: -p[1]):
+        if level >= PAIN_STOPS:
+            found.append(
+                f"Pain in the {place} is {level} of 10: nothing that loads it at the end of its "
+                "range today. If it keeps coming back, have it assessed."
+            )
+        elif level >= PAIN_WATCH:
+            found.append(f"Pain in the {place}, {level} of 10: stop a shot that makes it worse.")
+    if warm_up_min is not None and warm_up_min < 5:
+        found.append(
+            "The warm-up was shorter than 5 minutes: say cold, so that cold and warm readings "
+            "are not compared as equals."
+        )
+    return tuple(found)

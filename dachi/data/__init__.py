@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 
@@ -48,3 +50,57 @@ def screening_questions() -> tuple[Question, ...]:
     """Return the questions asked before an assessment."""
     text = (FOLDER / "screening.toml").read_text("utf-8")
     return build_questions(tomllib.loads(text)["questions"])
+
+
+@dataclass(frozen=True)
+class Prop:
+    """Something to practise with, and what does instead of it."""
+
+    id: str
+    name: str
+    instead: str
+
+
+@dataclass(frozen=True)
+class School:
+    """A question coaches answer differently; the first option holds until one is chosen.
+
+    ``variants``: option to pose id to the variant the pose is photographed in.
+    """
+
+    id: str
+    ask: str
+    options: Mapping[str, str]
+    variants: Mapping[str, Mapping[str, Mapping[str, str]]] = field(default_factory=dict)
+
+    @property
+    def default(self) -> str:
+        """The option that is meant until somebody chooses."""
+        return next(iter(self.options))
+
+
+@lru_cache(maxsize=1)
+def props() -> tuple[Prop, ...]:
+    """Return what a practitioner may own."""
+    text = (FOLDER / "props.toml").read_text("utf-8")
+    return tuple(Prop(**e) for e in tomllib.loads(text)["props"])
+
+
+@lru_cache(maxsize=1)
+def schools() -> tuple[School, ...]:
+    """Return the questions on which schools differ."""
+    text = (FOLDER / "schools.toml").read_text("utf-8")
+    return tuple(School(**e) for e in tomllib.loads(text)["schools"])
+
+
+def chosen_schools(own: Mapping[str, str]) -> dict[str, str]:
+    """A practitioner's options with the defaults filled in."""
+    return {s.id: own[s.id] if own.get(s.id) in s.options else s.default for s in schools()}
+
+
+def variant_under(pose_id: str, own: Mapping[str, str]) -> dict[str, str]:
+    """How a pose is photographed under a practitioner's schools, where they say so."""
+    found: dict[str, str] = {}
+    for s in schools():
+        found |= s.variants.get(own.get(s.id, ""), {}).get(pose_id, {})
+    return found

@@ -7,6 +7,7 @@ import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from dachi.core.runsheet import Slot
 from dachi.store.database import Conflict, now
 
 
@@ -19,6 +20,8 @@ class Assessment:
     taken_at: str
     warmth: str
     notes: str
+    revision: int = 0
+    signed_off_at: str | None = None
 
 
 @dataclass(frozen=True)
@@ -69,7 +72,13 @@ _TRIAL = (
 
 def _assessment(row: sqlite3.Row) -> Assessment:
     return Assessment(
-        row["id"], row["practitioner_id"], row["taken_at"], row["warmth"], row["notes"]
+        row["id"],
+        row["practitioner_id"],
+        row["taken_at"],
+        row["warmth"],
+        row["notes"],
+        row["revision"],
+        row["signed_off_at"],
     )
 
 
@@ -215,6 +224,53 @@ def trials(db: sqlite3.Connection, coach_id: int, assessment_id: int) -> list[Tr
         (coach_id, assessment_id),
     )
     return [_trial(r) for r in rows]
+
+
+def trial_at(db: sqlite3.Connection, coach_id: int, assessment_id: int, slot: Slot) -> Trial | None:
+    """Return the undeleted trial in a place of the sheet."""
+    row = db.execute(
+        _TRIAL + " AND t.assessment_id = ? AND t.pose = ? AND t.side = ? AND t.mode = ?"
+        " AND t.number = ? AND t.deleted_at IS NULL",
+        (coach_id, assessment_id, slot.pose, slot.side, slot.mode, slot.number),
+    ).fetchone()
+    return _trial(row) if row else None
+
+
+def move_trial(
+    db: sqlite3.Connection,
+    coach_id: int,
+    trial_id: int,
+    slot: Slot,
+    variant: Mapping[str, str],
+    position_id: int,
+) -> None:
+    """Say that a photograph shows another shot. Its markings go: they named other joints.
+
+    Raises Conflict where the place is taken.
+    """
+    try:
+        db.execute(
+            "UPDATE trial SET pose = ?, side = ?, mode = ?, number = ?, variant = ?,"
+            " position_id = ?, marked = 0 WHERE id = ? AND assessment_id IN"
+            " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+            "  WHERE p.coach_id = ?)",
+            (
+                slot.pose, slot.side, slot.mode, slot.number,
+                json.dumps(dict(variant), sort_keys=True), position_id, trial_id, coach_id,
+            ),
+        )  # fmt: skip
+    except sqlite3.IntegrityError as error:
+        raise Conflict(
+            f"Trial {slot.number} of {slot.side} {slot.mode} already has a photograph. Choose "
+            "another place."
+        ) from error
+    for table in ("reading", "check_result"):
+        db.execute(
+            f"DELETE FROM {table} WHERE marking_id IN (SELECT id FROM marking WHERE trial_id = ?)",
+            (trial_id,),
+        )
+    for table in ("marking", "draft", "second_opinion"):
+        db.execute(f"DELETE FROM {table} WHERE trial_id = ?", (trial_id,))
 
 
 def delete_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from dachi.core.fit import Region
 from dachi.store.database import now
 
 
@@ -100,3 +101,45 @@ def use_of(db: sqlite3.Connection, coach_id: int, source_sha256: str) -> sqlite3
         (coach_id, source_sha256),
     ).fetchone()
     return row
+
+
+def head(db: sqlite3.Connection, photo_id: int) -> Region | None:
+    """Return where the coach said the head is, px of the stored photograph."""
+    row = db.execute("SELECT * FROM head_region WHERE photo_id = ?", (photo_id,)).fetchone()
+    return Region(row["x"], row["y"], row["radius"]) if row else None
+
+
+def set_head(db: sqlite3.Connection, photo_id: int, region: Region) -> None:
+    """Keep where the head is."""
+    db.execute(
+        "INSERT INTO head_region (photo_id, x, y, radius) VALUES (?, ?, ?, ?)"
+        " ON CONFLICT (photo_id) DO UPDATE SET x = excluded.x, y = excluded.y,"
+        " radius = excluded.radius",
+        (photo_id, region.x, region.y, region.radius),
+    )
+
+
+@dataclass(frozen=True)
+class Shows:
+    """Whom and what a photograph shows, as far as its newest use tells."""
+
+    practitioner_id: int
+    trial_id: int | None
+
+
+def shows(db: sqlite3.Connection, photo_id: int) -> Shows | None:
+    """Return the practitioner (and trial) a photograph belongs to, trays included."""
+    row = db.execute(
+        "SELECT a.practitioner_id, t.id AS trial_id FROM trial t"
+        " JOIN assessment a ON a.id = t.assessment_id WHERE t.photo_id = ?"
+        " UNION ALL SELECT a.practitioner_id, NULL FROM tray y"
+        " JOIN assessment a ON a.id = y.assessment_id WHERE y.photo_id = ?"
+        " ORDER BY 2 DESC NULLS LAST LIMIT 1",
+        (photo_id, photo_id),
+    ).fetchone()
+    return Shows(row["practitioner_id"], row["trial_id"]) if row else None
+
+
+def known_hashes(db: sqlite3.Connection) -> set[str]:
+    """Return the hash of every recorded picture of every coach."""
+    return {r["sha256"] for r in db.execute("SELECT sha256 FROM photo")}

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
 from dachi.store.database import now
 
 
 @dataclass(frozen=True)
 class Practitioner:
-    """A person measured; lengths in cm, None where nobody measured them."""
+    """A person measured; lengths in cm, None where nobody measured them.
+
+    ``props`` they own; ``schools`` maps questions to the option chosen, where one was;
+    ``breath_s`` is how long one breath of theirs takes.
+    """
 
     id: int
     call_name: str
@@ -21,6 +28,10 @@ class Practitioner:
     half_width_cm: float
     notes: str
     next_visit_at: str | None = None
+    dominant_side: str = ""
+    props: frozenset[str] = frozenset()
+    schools: Mapping[str, str] = field(default_factory=dict)
+    breath_s: float = 8.0
 
     @property
     def segments_cm(self) -> dict[str, float]:
@@ -50,6 +61,10 @@ def _practitioner(row: sqlite3.Row) -> Practitioner:
         row["half_width_cm"],
         row["notes"],
         row["next_visit_at"],
+        row["dominant_side"],
+        frozenset(json.loads(row["props"])),
+        json.loads(row["schools"]),
+        row["breath_s"],
     )
 
 
@@ -62,67 +77,45 @@ def plan_visit(db: sqlite3.Connection, coach_id: int, practitioner_id: int, at: 
     return cursor.rowcount == 1
 
 
-def add(
-    db: sqlite3.Connection,
-    coach_id: int,
-    call_name: str,
-    *,
-    birth_year: int | None = None,
-    height_cm: float | None = None,
-    thigh_cm: float | None = None,
-    shin_cm: float | None = None,
-    half_width_cm: float = 16.0,
-    notes: str = "",
-) -> int:
-    """Add a practitioner and return the id."""
+#: What a record holds, besides its id and the next visit.
+_FIELDS = (
+    "call_name", "birth_year", "height_cm", "thigh_cm", "shin_cm", "half_width_cm", "notes",
+    "dominant_side", "props", "schools", "breath_s",
+)  # fmt: skip
+
+
+def add(db: sqlite3.Connection, coach_id: int, call_name: str, **fields: Any) -> int:
+    """Add a practitioner and return the id; fields as in Practitioner."""
+    found = _columns(fields | {"call_name": call_name})
+    places = ", ".join("?" * (len(found) + 2))
     cursor = db.execute(
-        "INSERT INTO practitioner (coach_id, call_name, birth_year, height_cm, thigh_cm,"
-        " shin_cm, half_width_cm, notes, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            coach_id,
-            call_name,
-            birth_year,
-            height_cm,
-            thigh_cm,
-            shin_cm,
-            half_width_cm,
-            notes,
-            now(),
-        ),
+        f"INSERT INTO practitioner ({', '.join(found)}, coach_id, created_at) VALUES ({places})",
+        (*found.values(), coach_id, now()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def update(
-    db: sqlite3.Connection,
-    coach_id: int,
-    practitioner_id: int,
-    *,
-    call_name: str,
-    birth_year: int | None,
-    height_cm: float | None,
-    thigh_cm: float | None,
-    shin_cm: float | None,
-    half_width_cm: float,
-    notes: str,
-) -> bool:
-    """Change a practitioner's record; False where the coach has no such practitioner."""
+def update(db: sqlite3.Connection, coach_id: int, practitioner_id: int, **fields: Any) -> bool:
+    """Change fields of a record; False where the coach has no such practitioner."""
+    found = _columns(fields)
     cursor = db.execute(
-        "UPDATE practitioner SET call_name = ?, birth_year = ?, height_cm = ?, thigh_cm = ?,"
-        " shin_cm = ?, half_width_cm = ?, notes = ? WHERE id = ? AND coach_id = ?",
-        (
-            call_name,
-            birth_year,
-            height_cm,
-            thigh_cm,
-            shin_cm,
-            half_width_cm,
-            notes,
-            practitioner_id,
-            coach_id,
-        ),
+        f"UPDATE practitioner SET {', '.join(f'{f} = ?' for f in found)}"
+        " WHERE id = ? AND coach_id = ?",
+        (*found.values(), practitioner_id, coach_id),
     )
     return cursor.rowcount == 1
+
+
+def _columns(fields: Mapping[str, Any]) -> dict[str, Any]:
+    unknown = set(fields) - set(_FIELDS)
+    if unknown:
+        raise TypeError(f"a practitioner has no {', '.join(sorted(unknown))}")
+    found = dict(fields)
+    if "props" in found:
+        found["props"] = json.dumps(sorted(found["props"]))
+    if "schools" in found:
+        found["schools"] = json.dumps(dict(found["schools"]), sort_keys=True)
+    return found
 
 
 def get(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Practitioner | None:

@@ -20,12 +20,13 @@ def give_consent(
     given_on: str,
     scope: str,
     guardian: str = "",
+    faces: bool = False,
 ) -> None:
     """Record a consent; the newest one counts."""
     db.execute(
-        f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, created_at)"
-        f" SELECT id, ?, ?, ?, ? FROM ({_OWN})",
-        (given_on, scope, guardian, now(), practitioner_id, coach_id),
+        f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, faces, created_at)"
+        f" SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
+        (given_on, scope, guardian, int(faces), now(), practitioner_id, coach_id),
     )
 
 
@@ -47,7 +48,9 @@ def consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Cons
     ).fetchone()
     if row is None:
         return None
-    return Consent(row["given_on"], row["scope"], row["guardian"], row["withdrawn_on"])
+    return Consent(
+        row["given_on"], row["scope"], row["guardian"], row["withdrawn_on"], bool(row["faces"])
+    )
 
 
 def answer_screening(

@@ -6,6 +6,7 @@ import gc
 import logging
 import os
 import secrets
+import sqlite3
 from datetime import timedelta
 from pathlib import Path
 
@@ -19,11 +20,15 @@ from dachi.web.rooms import (
     assessments,
     bench,
     compare,
+    phone,
     pictures,
     practitioners,
     prepare,
     progress,
+    review,
+    shots,
     today,
+    tray,
 )
 from dachi.web.security import guard
 from dachi.web.session import end_request, finish_request
@@ -62,15 +67,20 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         practitioners,
         assessments,
         bench,
+        shots,
         progress,
         compare,
         prepare,
         pictures,
+        phone,
+        tray,
+        review,
     ):
         app.register_blueprint(room.room)
     app.after_request(finish_request)
     app.teardown_request(end_request)
     app.register_error_handler(HTTPException, _say)
+    app.register_error_handler(sqlite3.OperationalError, _no_room)
     app.register_error_handler(Exception, _apologise)
     return app
 
@@ -113,6 +123,18 @@ def _apologise(error: Exception) -> tuple[str, int]:
     logging.getLogger("dachi").exception("while answering %s", request.path, exc_info=error)
     return _page(
         "Something went wrong here, and nothing was half-saved. The log has the details.", 500
+    )
+
+
+def _no_room(error: sqlite3.OperationalError) -> tuple[str, int]:
+    """A full disk is said as such; anything else is an apology."""
+    if "full" not in str(error):
+        return _apologise(error)
+    logging.getLogger("dachi").error("no room left: %s", error)
+    return _page(
+        "The disk is full: nothing was saved, and nothing that was there is lost. Free some space, "
+        "then do it again.",
+        507,
     )
 
 

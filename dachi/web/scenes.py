@@ -150,6 +150,15 @@ def layouts(pose: Pose, trial: Trial, photo: Photo) -> list[Layout]:
     return [Layout(tuple(marks), np.array(list(marks.values()))) for marks in spread]
 
 
+def guess_form(marks: Mapping[str, Point]) -> dict[str, str]:
+    """Marks as the bench's form posts them, each still a guess."""
+    body: dict[str, str] = {}
+    for name, (x, y) in marks.items():
+        body |= {f"mark-{name}-x": f"{x:.2f}", f"mark-{name}-y": f"{y:.2f}"}
+        body[f"mark-{name}-state"] = "guess"
+    return body
+
+
 def with_stickers(form: Mapping[str, str], found: Found) -> dict[str, str]:
     """A posted form with the stickers' places filled in.
 

@@ -1,99 +1,196 @@
-"""An assessment: opening it, adding photographs, deleting and undoing."""
+"""An assessment: opening it with today's state, its sheet, adding and deleting photographs."""
 
 from __future__ import annotations
 
 import secrets
-from datetime import datetime
+import sqlite3
+from collections.abc import Mapping
+from datetime import date, datetime
 from typing import Any
 
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
+from dachi.core import runsheet
 from dachi.core.catalogue import Pose
 from dachi.core.figure import Body
-from dachi.data import catalogue
+from dachi.core.readiness import state_cautions
+from dachi.data import catalogue, screening_questions
 from dachi.devices.camera import Shot, photograph
-from dachi.photos.ingest import PhotoError, source_digest, take_in
-from dachi.store import assessments, markings, photos, positions
+from dachi.drawing.stand import stand
+from dachi.photos.ingest import PhotoError
+from dachi.store import assessments, days, markings, preparation
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import Conflict
-from dachi.web import digests
-from dachi.web.rooms import prepare
+from dachi.store.days import State
+from dachi.web import digests, sheets, taking
 from dachi.web.session import (
     coach_id,
-    data_folder,
     db,
     own_assessment,
     own_practitioner,
     own_trial,
     without_lock,
 )
-from dachi.web.words import clock, day
+from dachi.web.taking import Place, Refused
+from dachi.web.words import clock
 
 room = Blueprint("assessments", __name__)
 
-TRIALS = (1, 2, 3)
+#: Where pain is asked about.
+PLACES = (
+    "low back", "groin", "left hip", "right hip", "back of the left thigh",
+    "back of the right thigh", "left knee", "right knee", "somewhere else",
+)  # fmt: skip
+TRAINING = ("", "today", "yesterday", "two days ago")
 
 
 @room.route("/p/<int:pid>/assess", methods=["GET", "POST"])
 @login_required
 def new(pid: int) -> str | Response | tuple[str, int]:
-    """Open a new assessment: when, warm or cold, notes."""
+    """Open a new assessment: when, how the person is today; the sheet is built with it."""
     who = own_practitioner(pid)
-    values = {
+    before = days.last_state(db(), coach_id(), pid)
+    values: dict[str, Any] = {
         "taken_at": datetime.now().strftime("%Y-%m-%dT%H:%M"),
         "warmth": "warm",
         "notes": "",
         "once_key": secrets.token_urlsafe(12),
+        "sleep_h": "",
+        "hard_training": "",
+        "warm_up_min": f"{before.warm_up_min:g}" if before and before.warm_up_min else "8",
     }
-    if request.method == "GET":
-        return render_template(
-            "assessment_form.html", who=who, visit=None, values=values, problem=None
-        )
-    values |= {k: request.form.get(k, values[k]) for k in values}
-    problem = _problem(values)
-    if problem:
-        page = render_template(
-            "assessment_form.html", who=who, visit=None, values=values, problem=problem
-        )
-        return page, 422
-    aid = assessments.add(
-        db(),
-        coach_id(),
-        pid,
-        taken_at=values["taken_at"],
-        warmth=values["warmth"],
-        notes=values["notes"].strip()[:4000],
-        once_key=values["once_key"][:64],
+    problem = None
+    if request.method == "POST":
+        values |= {k: request.form.get(k, v) for k, v in values.items()}
+        problem = _problem(values)
+        if problem is None:
+            state = _state(values)
+            aid = assessments.add(
+                db(),
+                coach_id(),
+                pid,
+                taken_at=values["taken_at"],
+                warmth=values["warmth"],
+                notes=values["notes"].strip()[:4000],
+                once_key=values["once_key"][:64],
+            )
+            if days.state(db(), coach_id(), aid) is None:
+                days.save_state(db(), coach_id(), aid, state)
+                visit = own_assessment(aid)
+                days.save_lines(db(), coach_id(), aid, sheets.new_lines(coach_id(), visit))
+            return redirect(url_for("assessments.sheet", aid=aid))
+    page = render_template(
+        "assessment_form.html",
+        who=who,
+        visit=None,
+        values=values,
+        problem=problem,
+        pain=_pain() if request.method == "POST" else {},
+        before=before,
+        places=PLACES,
+        training=TRAINING,
     )
-    return redirect(url_for("assessments.sheet", aid=aid))
+    return page, 422 if problem else 200
 
 
 @room.route("/a/<int:aid>/edit", methods=["GET", "POST"])
 @login_required
 def edit(aid: int) -> str | Response | tuple[str, int]:
-    """Change date, warmth and notes."""
+    """Change date, warmth, notes and today's state; a device that saved earlier is heard."""
     visit = own_assessment(aid)
     who = own_practitioner(visit.practitioner_id)
-    values = {"taken_at": visit.taken_at, "warmth": visit.warmth, "notes": visit.notes}
+    kept = days.state(db(), coach_id(), aid) or State()
+    values: dict[str, Any] = {
+        "taken_at": visit.taken_at,
+        "warmth": visit.warmth,
+        "notes": visit.notes,
+        "sleep_h": "" if kept.sleep_h is None else f"{kept.sleep_h:g}",
+        "hard_training": kept.hard_training,
+        "warm_up_min": "" if kept.warm_up_min is None else f"{kept.warm_up_min:g}",
+    }
+    pain: Mapping[str, int] = kept.pain
     problem = None
     if request.method == "POST":
-        values |= {k: request.form.get(k, values[k]) for k in values}
-        problem = _problem(values)
+        stored, pain = values, _pain()
+        values = {k: request.form.get(k, v) for k, v in values.items()}
+        problem = taking.closed(visit) or _problem(values)
         if problem is None:
-            assessments.update(db(), coach_id(), aid, **values)
+            try:
+                days.claim(db(), coach_id(), aid, _seen(visit))
+            except Conflict as error:
+                changed = [k for k in stored if stored[k] != values[k]]
+                problem = (
+                    f"Not saved yet. {error}: what is stored now is "
+                    + ", ".join(f"{_WORDS[k]} “{stored[k]}”" for k in changed)
+                    + ". What you entered is below; save again to put it in its place."
+                    if changed
+                    else f"{error}."
+                )
+        if problem is None:
+            assessments.update(
+                db(), coach_id(), aid, taken_at=values["taken_at"], warmth=values["warmth"],
+                notes=values["notes"].strip()[:4000],
+            )  # fmt: skip
+            days.save_state(db(), coach_id(), aid, _state(values))
             for pose_id in {t.pose for t in assessments.trials(db(), coach_id(), aid)}:
                 digests.refresh(db(), coach_id(), visit.practitioner_id, pose_id)
             flash("Saved.")
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
-        "assessment_form.html", who=who, visit=visit, values=values, problem=problem
-    )
+        "assessment_form.html", who=who, visit=visit, values=values, problem=problem, pain=pain,
+        before=None, places=PLACES, training=TRAINING,
+    )  # fmt: skip
     return page, 422 if problem else 200
 
 
-def _problem(values: dict[str, str]) -> str | None:
+_WORDS = {
+    "taken_at": "date and time",
+    "warmth": "state",
+    "notes": "notes",
+    "sleep_h": "hours slept",
+    "hard_training": "hard training",
+    "warm_up_min": "warm-up",
+}
+
+
+def _seen(visit: Assessment) -> int:
+    """The revision a form was made from; forms without one take the present."""
+    text = request.form.get("revision", "")
+    return int(text) if text.isdigit() else visit.revision
+
+
+def _pain() -> dict[str, int]:
+    found = {}
+    for i, place in enumerate(PLACES):
+        text = request.form.get(f"pain-{i}", "0")
+        if text.isdigit() and 1 <= int(text) <= 10:
+            found[place] = int(text)
+    return found
+
+
+def _state(values: Mapping[str, str]) -> State:
+    return State(
+        _pain(),
+        _amount(values["sleep_h"], 0, 24),
+        values["hard_training"] if values["hard_training"] in TRAINING else "",
+        _amount(values["warm_up_min"], 0, 180),
+    )
+
+
+def _amount(text: str, low: float, high: float) -> float | None:
+    """A number from a field; ValueError where it is none or lies outside."""
+    text = text.strip().replace(",", ".")
+    if not text:
+        return None
+    value = float(text)
+    if not low <= value <= high:
+        raise ValueError(text)
+    return value
+
+
+def _problem(values: dict[str, Any]) -> str | None:
     try:
         at = datetime.fromisoformat(values["taken_at"])
     except ValueError:
@@ -102,60 +199,99 @@ def _problem(values: dict[str, str]) -> str | None:
         return "The date lies in the future or too far back: check it."
     if values["warmth"] not in ("warm", "cold"):
         return "Say whether the person was warm or cold."
+    for name, label, high in (("sleep_h", "hours slept", 24), ("warm_up_min", "warm-up", 180)):
+        try:
+            _amount(values[name], 0, high)
+        except ValueError:
+            return f"Give the {label} as a number from 0 to {high}, or leave it empty."
     return None
+
+
+# ---------------------------------------------------------------- the sheet
 
 
 @room.get("/a/<int:aid>")
 @login_required
 def sheet(aid: int) -> str:
-    """The sheet of shots of an assessment."""
-    visit = own_assessment(aid)
-    return render_template("sheet.html", **_sheet(visit))
+    """The run sheet of an assessment: what to photograph next, and how to set it up."""
+    return render_template("sheet.html", **view(own_assessment(aid)))
 
 
-def _sheet(visit: Assessment) -> dict[str, Any]:
-    own = assessments.trials(db(), coach_id(), visit.id)
-    shown = request.values.get("pose") or (own[-1].pose if own else catalogue().poses[0].id)
-    pose = _pose(shown)
+def view(visit: Assessment, **more: Any) -> dict[str, Any]:
+    """What the sheet's page shows."""
+    own = sheets.all_trials(coach_id(), visit)
+    who = own_practitioner(visit.practitioner_id)
+    stations = sheets.stations(coach_id(), visit, own)
+    last = own[-1] if own else None
+    slot = sheets.after(
+        stations,
+        runsheet.Slot(last.pose, last.side, last.mode, last.number) if last else None,
+    )
+    default = slot.pose if slot else own[-1].pose if own else catalogue().poses[0].id
+    pose = _pose(request.values.get("pose") or default)
+    station = next((s for s in stations if s.pose.id == pose.id), None)
+    on_sheet = station is not None
+    if station is None:
+        rows = runsheet.lines_for(pose, "left", 3)
+        station = sheets.Station(
+            pose, tuple(sheets.Row(x, {}, "empty") for x in rows), 0.0, "", True
+        )
+    here = sheets.free([station])
+    chosen = slot if slot in here else here[0] if here else _beyond(station)
+    state = days.state(db(), coach_id(), visit.id)
+    screening = preparation.screening(db(), coach_id(), who.id)
+    asked = {q.id: q for q in screening_questions()}
+    lines = sheets.lines_of(coach_id(), visit, own)
+    shown_side = chosen.side if chosen.side != "both" else "right"
     return {
         "visit": visit,
-        "who": own_practitioner(visit.practitioner_id),
-        "poses": catalogue().poses,
+        "who": who,
+        "stations": stations,
+        "station": station,
+        "on_sheet": on_sheet,
         "pose": pose,
-        "rows": _rows(pose, own),
-        "numbers": TRIALS,
-        "counts": {p.id: sum(t.pose == p.id for t in own) for p in catalogue().poses},
+        "poses": catalogue().poses,
+        "minutes": runsheet.minutes(lines, catalogue()),
         "unmarked": [t for t in own if t.status == "unmarked"],
+        "any_marked": any(t.status != "unmarked" for t in own),
         "headlines": {t.id: _headline(t) for t in own if t.pose == pose.id},
         "once_key": secrets.token_urlsafe(12),
-        "next_shot": _next_shot(pose, own),
-    }
+        "next_shot": chosen,
+        "usual": taking.usual_variant(pose, who),
+        "stand": stand(pose, shown_side),
+        "shown_side": shown_side,
+        "closed": taking.closed(visit),
+        "state": state,
+        "cautions": [
+            *(state_cautions(state.pain, state.warm_up_min) if state else ()),
+            *(
+                f"{asked[y].caution[0].upper()}{asked[y].caution[1:]}."
+                for y in (screening.yes if screening else ())
+                if y in asked
+            ),
+        ],
+        "waiting": len(days.tray(db(), coach_id(), visit.id)),
+        "phone_live": days.live_phone(
+            db(), coach_id(), visit.id, datetime.now().isoformat(timespec="seconds")
+        ),
+        "free": sheets.free(stations),
+        "today": date.today().isoformat(),
+        "problem": None,
+    } | more
 
 
-def _rows(pose: Pose, own: list[Trial]) -> list[tuple[str, str, dict[int, Trial]]]:
-    """Active before passive in each side, as they are photographed."""
-    rows = []
-    for side in _sides(pose):
-        for mode in ("active", "passive"):
-            if mode in pose.modes:
-                cells = {
-                    t.number: t
-                    for t in own
-                    if t.pose == pose.id and t.side == side and t.mode == mode
-                }
-                rows.append((side, mode, cells))
-    return rows
+def _beyond(station: sheets.Station) -> runsheet.Slot:
+    """Where one more trial would go once every place of a station is taken."""
+    row = min(station.rows, key=lambda r: len(r.cells))
+    number = next((n for n in range(1, 10) if n not in row.cells), 9)
+    return runsheet.Slot(station.pose.id, row.line.side, row.line.mode, number)
 
 
-def _next_shot(pose: Pose, own: list[Trial]) -> tuple[str, str, int]:
-    """The first empty place, trial by trial."""
-    rows = _rows(pose, own)
-    for number in TRIALS:
-        for side, mode, cells in rows:
-            if number not in cells:
-                return side, mode, number
-    side, mode, _ = rows[0]
-    return side, mode, 1
+@room.get("/a/<int:aid>/run")
+@login_required
+def run(aid: int) -> str:
+    """The list of stations alone, for a page that keeps itself up to date."""
+    return render_template("parts/runlist.html", **view(own_assessment(aid)))
 
 
 def _headline(trial: Trial) -> Any:
@@ -163,14 +299,51 @@ def _headline(trial: Trial) -> Any:
     return next((r for r in found if r.headline), None)
 
 
-def _sides(pose: Pose) -> tuple[str, ...]:
-    return ("both",) if pose.sides == "both" else ("left", "right")
-
-
 def _pose(pose_id: str) -> Pose:
     if pose_id not in catalogue():
         abort(404)
     return catalogue().pose(pose_id)
+
+
+@room.post("/a/<int:aid>/lines")
+@login_required
+def lines(aid: int) -> Response | tuple[str, int]:
+    """Change the sheet: a pose earlier, later, dropped or added; trials of a row."""
+    visit = own_assessment(aid)
+    pose = _pose(request.form.get("pose", ""))
+    act = request.form.get("act", "")
+    own = sheets.all_trials(coach_id(), visit)
+    now = sheets.lines_of(coach_id(), visit, own)
+    try:
+        if problem := taking.closed(visit):
+            raise Conflict(problem)
+        days.claim(db(), coach_id(), aid, _seen(visit))
+        if act in ("up", "down"):
+            now = runsheet.move(now, pose.id, -1 if act == "up" else 1)
+        elif act == "drop":
+            if any(t.pose == pose.id for t in own):
+                raise Conflict("This pose has photographs: delete those first, then drop it.")
+            now = tuple(x for x in now if x.pose != pose.id)
+        elif act == "add":
+            first = next((x.side for x in now if x.side != "both"), None)
+            earlier = days.first_sides(db(), coach_id(), visit.practitioner_id)
+            more = runsheet.lines_for(pose, first or runsheet.first_side(earlier))
+            if all(x.pose != pose.id for x in now):
+                now = (*now, *more)
+        elif act == "trials":
+            key = (pose.id, request.form.get("side", ""), request.form.get("mode", ""))
+            wanted = request.form.get("trials", "")
+            if wanted.isdigit():
+                now = runsheet.with_trials(now, key, int(wanted))
+        else:
+            abort(400)
+        days.save_lines(db(), coach_id(), aid, now)
+    except Conflict as error:
+        db().execute("ROLLBACK")
+        db().execute("BEGIN IMMEDIATE")
+        flash(f"{error}.".replace("..", "."), "retake")
+    shown = pose.id if any(x.pose == pose.id for x in now) else None
+    return redirect(url_for("assessments.sheet", aid=aid, pose=shown))
 
 
 # ---------------------------------------------------------------- photographs
@@ -181,30 +354,34 @@ def _pose(pose_id: str) -> Pose:
 def upload(aid: int) -> str | Response | tuple[str, int]:
     """Take an uploaded photograph in and give it a place on the sheet."""
     visit = own_assessment(aid)
-    pose, place = _place(aid)
-    if problem := prepare.refused(own_practitioner(visit.practitioner_id), place["mode"]):
-        return _refuse(visit, problem)
+    who = own_practitioner(visit.practitioner_id)
     files = [f for f in request.files.getlist("photo") if f.filename]
-    if not files:
-        return _refuse(visit, "Choose a photograph first.")
     try:
+        place = taking.place_of(request.form, who)
+        if not files:
+            raise Refused("Choose a photograph first.")
+        once = request.form.get("once_key", "")[:64]
         trial_id = 0
         for step, sent in enumerate(files):
-            data = sent.read()
-            if double := photos.use_of(db(), coach_id(), source_digest(data)):
-                if double["assessment_id"] == aid and request.form.get("once_key"):
-                    trial = own_trial(double["trial_id"])
-                    if _same_place(trial, pose, place):
-                        return _placed(trial.id)
-                return _refuse(visit, _already(double))
-            trial_id = _keep(visit, pose, place, step, data, "upload", None)
-    except (PhotoError, Conflict) as error:
+            trial_id = taking.send(
+                coach_id(), visit, who, _later(place, step), sent.read(), "upload", None,
+                f"{once}-{step}" if once else None,
+            )  # fmt: skip
+    except (Refused, PhotoError, Conflict) as error:
         return _refuse(visit, str(error))
     except OSError as error:
-        return _refuse(
-            visit, f"The photograph could not be written ({error.strerror}). Free some space first."
-        )
+        return _refuse(visit, unwritten(error))
     return _placed(trial_id)
+
+
+def _later(place: Place, step: int) -> Place:
+    return Place(place.pose, place.side, place.mode, place.number + step, place.variant)
+
+
+def unwritten(error: OSError | sqlite3.OperationalError) -> str:
+    """That a photograph could not be kept, and what to do."""
+    why = getattr(error, "strerror", None) or str(error)
+    return f"The photograph could not be written ({why}). Free some space first."
 
 
 @room.post("/a/<int:aid>/simulate")
@@ -212,14 +389,15 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
 def simulate(aid: int) -> str | Response | tuple[str, int]:
     """Photograph a posed figure with the simulated camera."""
     visit = own_assessment(aid)
-    pose, place = _place(aid)
     who = own_practitioner(visit.practitioner_id)
-    if problem := prepare.passive_refused(who, place["mode"]):
-        return _refuse(visit, problem)
     try:
+        place = taking.place_of(request.form, who)
+        if problem := taking.refusal(coach_id(), visit, who, place.mode, figure=True):
+            raise Refused(problem)
+        figure = place.pose.figure
         shot = Shot(
-            side=place["side"],
-            value=_within("angle", pose.figure.low, pose.figure.high),
+            side=place.side,
+            value=_within("angle", figure.low, figure.high),
             yaw_deg=_within("yaw", -45, 45),
             height_cm=_within("height", 15, 200),
             scatter_deg=_within("scatter", 0, 12),
@@ -229,8 +407,11 @@ def simulate(aid: int) -> str | Response | tuple[str, int]:
             seed=secrets.randbelow(2**31),
         )
         with without_lock():
-            data, truth = photograph(pose, shot, datetime.now().replace(microsecond=0))
-        trial_id = _keep(visit, pose, place, 0, data, "simulated", truth)
+            data, truth = photograph(place.pose, shot, datetime.now().replace(microsecond=0))
+        once = request.form.get("once_key", "")[:64] or None
+        trial_id = taking.send(
+            coach_id(), visit, who, place, data, "simulated", truth, f"{once}-0" if once else None
+        )
     except (ValueError, Conflict) as error:
         return _refuse(visit, str(error))
     return _placed(trial_id)
@@ -246,87 +427,12 @@ def _within(name: str, low: float, high: float) -> float:
     return value
 
 
-def _place(aid: int) -> tuple[Pose, dict[str, Any]]:
-    pose = _pose(request.form.get("pose", ""))
-    side, mode = request.form.get("side", ""), request.form.get("mode", "")
-    number = request.form.get("number", "1")
-    if side not in _sides(pose) or mode not in pose.modes or number not in "123456789":
-        abort(400)
-    variant = {
-        v.id: request.form.get(f"variant-{v.id}", v.default)
-        for v in pose.variants
-        if request.form.get(f"variant-{v.id}", v.default) in v.options
-    }
-    return pose, {"side": side, "mode": mode, "number": int(number), "variant": variant}
-
-
-def _keep(
-    visit: Assessment,
-    pose: Pose,
-    place: dict[str, Any],
-    step: int,
-    data: bytes,
-    origin: str,
-    truth: dict[str, Any] | None,
-) -> int:
-    once = request.form.get("once_key", "")[:64]
-    with without_lock():
-        taken = take_in(data, data_folder())
-    photo_id = photos.add(
-        db(),
-        coach_id(),
-        sha256=taken.sha256,
-        source_sha256=taken.source_sha256,
-        width=taken.width,
-        height=taken.height,
-        focal_35mm=taken.focal_35mm,
-        taken_at=taken.taken_at.isoformat() if taken.taken_at else None,
-        origin=origin,
-        truth=truth,
-    )
-    return assessments.add_trial(
-        db(),
-        coach_id(),
-        visit.id,
-        photo_id,
-        pose=pose.id,
-        side=place["side"],
-        mode=place["mode"],
-        variant=place["variant"],
-        number=place["number"] + step,
-        once_key=f"{once}-{step}" if once else None,
-        position_id=positions.for_photo(
-            db(), visit.id, pose.view, pose.setup, taken.width, taken.height
-        ),
-    )
-
-
-def _same_place(trial: Trial, pose: Pose, place: dict[str, Any]) -> bool:
-    return (trial.pose, trial.side, trial.mode, trial.number) == (
-        pose.id,
-        place["side"],
-        place["mode"],
-        place["number"],
-    )
-
-
-def _already(double: Any) -> str:
-    pose = (
-        catalogue().pose(double["pose"]).name if double["pose"] in catalogue() else double["pose"]
-    )
-    return (
-        f"This very photograph is already there: {double['call_name']}, {pose}, "
-        f"{double['side']} {double['mode']}, trial {double['number']} on "
-        f"{day(double['assessed_at'])}. Nothing was added."
-    )
-
-
 def _refuse(visit: Assessment, sentence: str) -> tuple[str, int]:
     db().execute("ROLLBACK")
     db().execute("BEGIN")
     if request.headers.get("HX-Request"):
         return render_template("parts/notice.html", kind="retake", sentence=sentence), 422
-    return render_template("sheet.html", problem=sentence, **_sheet(visit)), 422
+    return render_template("sheet.html", **view(visit, problem=sentence)), 422
 
 
 def _placed(trial_id: int) -> Response:
@@ -343,9 +449,11 @@ def _placed(trial_id: int) -> Response:
 def delete(tid: int) -> Response:
     """Put a trial away, with an undo beside the message."""
     trial = own_trial(tid)
-    if assessments.delete_trial(db(), coach_id(), tid):
+    visit = own_assessment(trial.assessment_id)
+    if problem := taking.closed(visit):
+        flash(problem, "retake")
+    elif assessments.delete_trial(db(), coach_id(), tid):
         digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
-        visit = own_assessment(trial.assessment_id)
         flash(
             f"Deleted: {trial.side} {trial.mode}, trial {trial.number} of {clock(visit.taken_at)}.",
             f"undo:{tid}",
@@ -359,6 +467,8 @@ def restore(tid: int) -> Response:
     """Undo a deletion."""
     trial = own_trial(tid)
     try:
+        if problem := taking.closed(own_assessment(trial.assessment_id)):
+            raise Conflict(problem)
         assessments.restore_trial(db(), coach_id(), tid)
         digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
         flash(f"Back again: {trial.side} {trial.mode}, trial {trial.number}.")

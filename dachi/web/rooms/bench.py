@@ -8,13 +8,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
-from flask_login import login_required
+from flask_login import current_user, login_required
 from werkzeug.wrappers import Response
 
 from dachi.core import camera as cameras
+from dachi.core import verdicts
 from dachi.core.camera import CORNERS
 from dachi.core.catalogue import Pose
 from dachi.core.measure import measure
+from dachi.core.runsheet import Slot
 from dachi.core.scene import Point, Result, SceneError
 from dachi.data import catalogue
 from dachi.drawing import figure as figures
@@ -23,14 +25,14 @@ from dachi.interchange import coco
 from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.stickers import Colour, ColourError
-from dachi.store import accounts, assessments, markings, photos, positions
+from dachi.store import accounts, assessments, days, markings, photos, positions, preparation
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
 from dachi.store.photos import Photo
 from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
-from dachi.web import digests, scenes
+from dachi.web import digests, scenes, sheets, taking
 from dachi.web.session import (
     coach_id,
     current_coach,
@@ -42,6 +44,7 @@ from dachi.web.session import (
     read_only,
     without_lock,
 )
+from dachi.web.words import day
 
 room = Blueprint("bench", __name__)
 
@@ -57,7 +60,8 @@ class Place:
     position: Position
 
 
-def _at(tid: int) -> Place:
+def at_bench(tid: int) -> Place:
+    """Everything around one of the coach's trials."""
     trial = own_trial(tid)
     photo = photos.get(db(), coach_id(), trial.photo_id)
     position = positions.get(db(), coach_id(), trial.position_id or 0)
@@ -84,7 +88,7 @@ class Shown:
 @login_required
 def page(tid: int) -> str:
     """The bench for one photograph."""
-    at = _at(tid)
+    at = at_bench(tid)
     history = markings.history(db(), coach_id(), tid)
     marking, states = _start(at, history)
     shown = _shown(at, marking, states)
@@ -114,8 +118,43 @@ def page(tid: int) -> str:
         previous=ids[spot - 1] if spot > 0 else None,
         following=ids[spot + 1] if spot + 1 < len(ids) else None,
         overrule_reason=history[0].overrule_reason if history else "",
+        stopped=stopped(at.trial),
+        places=_places(at.trial),
         **_read(at, marking, {k for k, s in states.items() if s == "guess"}),
     )
+
+
+def _places(trial: Trial) -> list[Slot]:
+    """Free places of the sheet that a photograph may belong to instead."""
+    visit = own_assessment(trial.assessment_id)
+    return sheets.free(sheets.stations(coach_id(), visit, sheets.all_trials(coach_id(), visit)))
+
+
+def stopped(trial: Trial) -> str | None:
+    """Why nothing can be changed on this photograph, None where it can."""
+    closed = taking.closed(own_assessment(trial.assessment_id))
+    consent = preparation.consent(db(), coach_id(), trial.practitioner_id)
+    if consent is not None and consent.withdrawn_on is not None:
+        return (
+            f"Consent to photographs was withdrawn on {day(consent.withdrawn_on)}: the picture is "
+            "not shown any more. What was read from it stays."
+        )
+    return closed
+
+
+def keep_closed() -> Response | None:
+    """A signed-off assessment and a photograph without consent are left as they are."""
+    tid = (request.view_args or {}).get("tid")
+    if request.method != "POST" or tid is None or not current_user.is_authenticated:
+        return None
+    sentence = stopped(own_trial(tid))
+    if sentence is None or request.endpoint == "bench.read":
+        return None
+    flash(f"Not saved: {sentence}", "retake")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+room.before_request(keep_closed)
 
 
 def fan_sides(at: Place) -> dict[str, str]:
@@ -184,19 +223,44 @@ def _read(at: Place, marking: Marking, guesses: set[str]) -> dict[str, Any]:
         "camera_words": cameras.describe(result.camera) if result and result.camera else None,
         "fan": overlay.fans(result.fans, result.readings, fan_sides(at), longer) if result else "",
         "truth": at.photo.truth,
+        "second": second_opinion(at, result),
     }
+
+
+@dataclass(frozen=True)
+class Second:
+    """Another instrument's angle beside the photograph's, degrees, in words."""
+
+    device: str
+    angle: float
+    words: str
+
+
+def second_opinion(at: Place, result: Result | None) -> Second | None:
+    """Compare what another instrument showed with the photograph's headline."""
+    found = days.opinion(db(), at.trial.id)
+    if found is None:
+        return None
+    headline = next((r for r in result.readings if r.headline), None) if result else None
+    words = f"{found.device}: {found.angle:.0f}°"
+    if headline is not None and headline.unit == "deg":
+        apart = found.angle - headline.value
+        room_for = 1.96 * (found.sd**2 + headline.sd**2) ** 0.5
+        verdict = "as far as the two can differ" if abs(apart) <= room_for else "more than chance"
+        words += f", {verdicts.signed(apart)} against the photograph ({verdict})"
+    return Second(found.device, found.angle, f"{words}.")
 
 
 @room.post("/t/<int:tid>/read")
 @login_required
 def read(tid: int) -> str | tuple[str, int]:
     """Answer marks with the overlay and the strip; keep a draft once they rest."""
-    at = _at(tid)
+    at = at_bench(tid)
     try:
         marking, guesses = scenes.read_form(request.form, at.pose)
     except SceneError as error:
         return render_template("parts/notice.html", kind="retake", sentence=str(error)), 422
-    if request.form.get("rest") == "1" and not at.trial.deleted:
+    if request.form.get("rest") == "1" and not at.trial.deleted and not stopped(at.trial):
         markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
     else:
         read_only()
@@ -207,7 +271,7 @@ def read(tid: int) -> str | tuple[str, int]:
 @login_required
 def save(tid: int) -> str | Response | tuple[str, int]:
     """Accept the marking, then go on to the next photograph still to mark."""
-    at = _at(tid)
+    at = at_bench(tid)
     try:
         marking, guesses = scenes.read_form(request.form, at.pose)
         left = [m.label for m in at.pose.marks if m.id in guesses]
@@ -245,116 +309,6 @@ def save(tid: int) -> str | Response | tuple[str, int]:
     )
 
 
-@room.post("/t/<int:tid>/camera-moved")
-@login_required
-def camera_moved(tid: int) -> Response:
-    """From this photograph on the camera stands elsewhere: its corners start afresh."""
-    at = _at(tid)
-    new = positions.start(
-        db(),
-        at.trial.assessment_id,
-        at.position.view,
-        (at.position.mat_length_cm, at.position.mat_width_cm),
-        at.position.setup,
-    )
-    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
-        if trial.id >= tid and trial.position_id == at.position.id:
-            positions.move_trial(db(), coach_id(), trial.id, new)
-    _measure_from(at, at.position.id, new)
-    flash("The camera was moved: mark the mat's corners again on this photograph.")
-    return redirect(url_for("bench.page", tid=tid))
-
-
-@room.post("/t/<int:tid>/camera-same")
-@login_required
-def camera_same(tid: int) -> Response:
-    """The camera had not moved since the photograph before: share its corners."""
-    at = _at(tid)
-    earlier = [
-        t
-        for t in assessments.trials(db(), coach_id(), at.trial.assessment_id)
-        if t.id < tid and t.position_id not in (None, at.position.id)
-    ]
-    for trial in reversed(earlier):
-        photo = photos.get(db(), coach_id(), trial.photo_id)
-        position = positions.get(db(), coach_id(), trial.position_id or 0)
-        if photo is None or position is None or position.view != at.position.view:
-            continue
-        if (photo.width, photo.height) == (at.photo.width, at.photo.height):
-            positions.move_trial(db(), coach_id(), tid, position.id)
-            _measure_from(at, at.position.id, position.id)
-            flash("This photograph now shares the mat corners of the one before.")
-            return redirect(url_for("bench.page", tid=tid))
-    flash("There is no earlier photograph of this view and size to share corners with.", "retake")
-    return redirect(url_for("bench.page", tid=tid))
-
-
-@room.post("/t/<int:tid>/details")
-@login_required
-def details(tid: int) -> Response:
-    """Say how the pose was done; only trials done alike are compared."""
-    at = _at(tid)
-    text = request.form.get("prop_cm", "").strip().replace(",", ".")
-    try:
-        prop = float(text) if text else None
-    except ValueError:
-        prop = -1.0
-    if prop is not None and not 0 <= prop <= 150:
-        flash("Give the support's height in centimetres, 0 to 150, or leave it empty.", "retake")
-        return redirect(url_for("bench.page", tid=tid))
-    variant = dict(at.trial.variant)
-    for v in at.pose.variants:
-        chosen = request.form.get(f"variant-{v.id}", "")
-        if chosen in v.options:
-            variant[v.id] = chosen
-    assessments.set_details(db(), coach_id(), tid, variant, prop)
-    _measure_again(tid)
-    digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
-    return redirect(url_for("bench.page", tid=tid))
-
-
-def _measure_again(tid: int) -> None:
-    """Readings and checks of the newest marking, under what the trial says now."""
-    at = _at(tid)
-    for marking in markings.history(db(), coach_id(), tid)[:1]:
-        try:
-            scene = scenes.scene_of(at.who, at.photo, at.trial, at.position, marking)
-            result = measure(scene, catalogue())
-        except SceneError as error:
-            flash(f"The readings stay as they were: {error}.", "retake")
-            return
-        markings.replace_readings(db(), marking.id, result, catalogue().version)
-
-
-def _measure_from(at: Place, *position_ids: int) -> None:
-    """Readings follow what calibrates them: every marked shot from these camera positions."""
-    poses = set()
-    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
-        if trial.position_id in position_ids and trial.status != "unmarked":
-            _measure_again(trial.id)
-            poses.add(trial.pose)
-    for pose_id in poses:
-        digests.refresh(db(), coach_id(), at.who.id, pose_id)
-
-
-@room.post("/t/<int:tid>/mat")
-@login_required
-def mat_size(tid: int) -> Response:
-    """Say how large the mat is at this camera position."""
-    at = _at(tid)
-    try:
-        length = float(request.form.get("length_cm", "").replace(",", "."))
-        width = float(request.form.get("width_cm", "").replace(",", "."))
-    except ValueError:
-        length = width = 0.0
-    if not (60 <= width <= length <= 400):
-        flash("A mat is 60 to 400 cm long and at least 60 cm wide; length first.", "retake")
-    else:
-        positions.set_mat(db(), coach_id(), at.position.id, length, width)
-        _measure_from(at, at.position.id)
-    return redirect(url_for("bench.page", tid=tid))
-
-
 @room.post("/t/<int:tid>/stickers")
 @login_required
 def find_stickers(tid: int) -> Response:
@@ -362,7 +316,7 @@ def find_stickers(tid: int) -> Response:
 
     ``pick-x`` and ``pick-y`` say where on the picture the sticker's colour is to be taken.
     """
-    at = _at(tid)
+    at = at_bench(tid)
     form = request.form.to_dict()
     spot = [form.pop(f"pick-{axis}", "") for axis in "xy"]
     saved = current_coach().sticker_colour
@@ -370,16 +324,13 @@ def find_stickers(tid: int) -> Response:
         picked = (float(spot[0]), float(spot[1])) if all(spot) else None
         if picked is None and saved is None:
             raise ColourError("Pick the sticker's colour on the photograph first.")
-        path = path_of(data_folder(), at.photo.sha256, "photo")
-        with without_lock():
-            image = stickers.decode(path.read_bytes())
-            colour = (
-                stickers.pick_colour(image, *picked) if picked else Colour.from_text(saved or "")
-            )
-            found = stickers.assign(
-                stickers.find_dots(image, colour), scenes.layouts(at.pose, at.trial, at.photo),
-                at.pose.required,
-            )  # fmt: skip
+        if picked:
+            path = path_of(data_folder(), at.photo.sha256, "photo")
+            with without_lock():
+                colour = stickers.pick_colour(stickers.decode(path.read_bytes()), *picked)
+        else:
+            colour = Colour.from_text(saved or "")
+        found = taking.look_for_stickers(at.pose, at.trial, at.photo, colour)
     except (ColourError, ValueError, OSError) as error:
         flash(str(error), "retake")
         markings.save_draft(db(), coach_id(), tid, form)
@@ -395,7 +346,7 @@ def find_stickers(tid: int) -> Response:
 @login_required
 def read_coco(tid: int) -> Response:
     """Take marks from a COCO keypoint file as a starting guess; nothing counts until confirmed."""
-    at = _at(tid)
+    at = at_bench(tid)
     sent = request.files.get("coco")
     try:
         if sent is None or not sent.filename:
@@ -405,13 +356,7 @@ def read_coco(tid: int) -> Response:
     except coco.CocoError as error:
         flash(str(error), "retake")
         return redirect(url_for("bench.page", tid=tid))
-    body = {
-        f"mark-{k}-{axis}": f"{v:.2f}"
-        for k, p in found.items()
-        for axis, v in zip("xy", p, strict=True)
-    }
-    body |= {f"mark-{k}-state": "guess" for k in found}
-    markings.save_draft(db(), coach_id(), tid, body)
+    markings.save_draft(db(), coach_id(), tid, scenes.guess_form(found))
     flash(f"{len(found)} marks read from the file. Check each and confirm it with the space bar.")
     return redirect(url_for("bench.page", tid=tid, fresh=1))
 
@@ -442,7 +387,7 @@ def assessment_coco(aid: int) -> Response:
 @login_required
 def history(tid: int) -> str:
     """Earlier markings of a photograph, newest first, with what each one read."""
-    at = _at(tid)
+    at = at_bench(tid)
     rows = []
     for marking in markings.history(db(), coach_id(), tid):
         rows.append((marking, _read(at, marking, set())["result"]))
@@ -455,7 +400,7 @@ def history(tid: int) -> str:
 @login_required
 def marks(tid: int) -> Response:
     """The newest marks of a trial as data."""
-    _at(tid)
+    at_bench(tid)
     found = markings.history(db(), coach_id(), tid)
     body = {"marks": found[0].marks, "corners": found[0].corners} if found else {}
     return Response(json.dumps(body), mimetype="application/json")

@@ -63,7 +63,7 @@ def page(pid: int) -> str:
     line = next((x for x in choices if (x.side, x.mode) == (side, mode)), choices[-1])
     a = _wanted("a", line.sessions[0].trial_ids[0])
     b = _wanted("b", line.sessions[-1].trial_ids[0])
-    pair = (_shown(a, pose, line.side), _shown(b, pose, line.side))
+    pair = (shown(a, pose, line.side), shown(b, pose, line.side))
     return render_template(
         "compare.html",
         who=who,
@@ -98,7 +98,8 @@ def _sentence(series: Series, side: str, mode: str, a: int, b: int) -> str:
     return verdicts.say_gain(gain(one, two, series.better), "earlier one")
 
 
-def _shown(tid: int, pose: Pose, side: str) -> Shown:
+def shown(tid: int, pose: Pose, side: str) -> Shown:
+    """A marked photograph of a pose placed in the shared picture, with its fan."""
     trial = own_trial(tid)
     photo = photos.get(db(), coach_id(), trial.photo_id) or abort(404)
     if trial.pose != pose.id:
@@ -118,8 +119,8 @@ def _shown(tid: int, pose: Pose, side: str) -> Shown:
         longer = max(photo.width, photo.height)
         sides = {m.id: m.side or trial.side for m in pose.measures}
         own = [m for m in pose.headlines if m.side in (None, side)]
-        shown = [f for f in result.fans if f.measure in {m.id for m in own}]
-        fan = overlay.fans(shown, result.readings, sides, longer)
+        drawn = [f for f in result.fans if f.measure in {m.id for m in own}]
+        fan = overlay.fans(drawn, result.readings, sides, longer)
         headline = next((r for r in result.readings if r.id in {m.id for m in own}), None)
         if headline is not None:
             reading, value = overlay.degrees(headline), headline.value

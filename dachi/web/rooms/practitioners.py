@@ -9,6 +9,7 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
+from dachi.data import chosen_schools, props, schools
 from dachi.store import assessments, practitioners
 from dachi.web.session import coach_id, db, own_practitioner
 
@@ -29,12 +30,24 @@ def new() -> str | Response | tuple[str, int]:
     """Add a practitioner."""
     if request.method == "GET":
         return render_template(
-            "practitioner_form.html", who=None, values={"half_width_cm": "16"}, problems={}
+            "practitioner_form.html",
+            who=None,
+            values={"half_width_cm": "16", "breath_s": "8"},
+            problems={},
+            own={"mat", "wall"},
+            chosen=chosen_schools({}),
+            **_choices(),
         )
     values, problems = _read()
     if problems:
         page = render_template(
-            "practitioner_form.html", who=None, values=request.form, problems=problems
+            "practitioner_form.html",
+            who=None,
+            values=request.form,
+            problems=problems,
+            own=values["props"],
+            chosen=chosen_schools(values["schools"]),
+            **_choices(),
         )
         return page, 422
     pid = practitioners.add(db(), coach_id(), **values)
@@ -49,15 +62,25 @@ def record(pid: int) -> str | Response | tuple[str, int]:
     visits = assessments.of_practitioner(db(), coach_id(), pid)
     stored = {
         f: getattr(who, f)
-        for f in ("call_name", "birth_year", "notes", *(name for name, *_ in LENGTHS))
-    }
+        for f in (
+            "call_name", "birth_year", "notes", "dominant_side", "breath_s",
+            *(name for name, *_ in LENGTHS),
+        )
+    }  # fmt: skip
     if request.method == "GET":
         shown = {
             k: "" if v is None else f"{v:g}" if isinstance(v, float) else v
             for k, v in stored.items()
         }
         return render_template(
-            "practitioner_form.html", who=who, values=shown, problems={}, visits=visits
+            "practitioner_form.html",
+            who=who,
+            values=shown,
+            problems={},
+            visits=visits,
+            own=who.props,
+            chosen=chosen_schools(who.schools),
+            **_choices(),
         )
     values, problems = _read()
     if problems:
@@ -67,6 +90,9 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             values=request.form,
             problems=problems,
             visits=visits,
+            own=values["props"],
+            chosen=chosen_schools(values["schools"]),
+            **_choices(),
         )
         return page, 422
     practitioners.update(db(), coach_id(), pid, **values)
@@ -74,10 +100,22 @@ def record(pid: int) -> str | Response | tuple[str, int]:
     return redirect(url_for("practitioners.record", pid=pid))
 
 
+def _choices() -> dict[str, Any]:
+    return {"props": props(), "schools": schools()}
+
+
 def _read() -> tuple[dict[str, Any], dict[str, str]]:
     values: dict[str, Any] = {
         "call_name": request.form.get("call_name", "").strip()[:80],
         "notes": request.form.get("notes", "").strip()[:4000],
+    }
+    if request.form.get("dominant_side", "") in ("", "left", "right"):
+        values["dominant_side"] = request.form.get("dominant_side", "")
+    values["props"] = {p.id for p in props() if p.id in request.form.getlist("props")}
+    values["schools"] = {
+        s.id: request.form[f"school-{s.id}"]
+        for s in schools()
+        if request.form.get(f"school-{s.id}") in s.options
     }
     problems: dict[str, str] = {}
     if not values["call_name"]:
@@ -90,6 +128,11 @@ def _read() -> tuple[dict[str, Any], dict[str, str]]:
         values[name], problem = _number(name, label, low, high)
         if problem:
             problems[name] = problem
+    values["breath_s"], problem = _number("breath_s", "breath", 3, 30)
+    if problem:
+        problems["breath_s"] = problem
+    if values["breath_s"] is None:
+        values["breath_s"] = 8.0
     if values["half_width_cm"] is None:
         values["half_width_cm"] = 16.0
     return values, problems

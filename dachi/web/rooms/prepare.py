@@ -11,24 +11,9 @@ from werkzeug.wrappers import Response
 from dachi.core import readiness
 from dachi.data import screening_questions
 from dachi.store import assessments, preparation
-from dachi.store.practitioners import Practitioner
 from dachi.web.session import coach_id, db, own_practitioner
 
 room = Blueprint("prepare", __name__)
-
-
-def refused(who: Practitioner, mode: str) -> str | None:
-    """Why a photograph of a person in a mode may not be taken, None where it may."""
-    consent = preparation.consent(db(), coach_id(), who.id)
-    problem = readiness.photograph_refused(consent, who.birth_year, date.today().year)
-    return problem or passive_refused(who, mode)
-
-
-def passive_refused(who: Practitioner, mode: str) -> str | None:
-    """Why a shot in a mode may not be taken as far as the screening goes."""
-    if mode != "passive":
-        return None
-    return readiness.passive_refused(preparation.screening(db(), coach_id(), who.id))
 
 
 @room.get("/p/<int:pid>/prepare")
@@ -87,7 +72,10 @@ def consent(pid: int) -> Response:
         return _back(pid, "Say what the photographs may be used for.")
     if readiness.may_be_minor(who.birth_year, date.today().year) and not guardian:
         return _back(pid, "They may be under age: name the guardian who consents.")
-    preparation.give_consent(db(), coach_id(), pid, given_on=on, scope=scope, guardian=guardian)
+    faces = request.form.get("faces") == "1"
+    preparation.give_consent(
+        db(), coach_id(), pid, given_on=on, scope=scope, guardian=guardian, faces=faces
+    )
     return _back(pid)
 
 

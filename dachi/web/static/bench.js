@@ -193,11 +193,11 @@
   }
 
   // ---- hands ----------------------------------------------------------------
-  let picking = false;
-  function pick() {
-    picking = true;
+  let picking = null;
+  function pick(to = form.dataset.stickers, words = "Touch the middle of one sticker on the photograph.") {
+    picking = to;
     stage.classList.add("picking");
-    hint.textContent = "Touch the middle of one sticker on the photograph.";
+    hint.textContent = words;
   }
   svg.addEventListener("pointerdown", (event) => {
     if (event.button) return;
@@ -205,8 +205,8 @@
     if (picking) {
       event.preventDefault();
       $("pick-x").value = p.x.toFixed(1); $("pick-y").value = p.y.toFixed(1);
-      localStorage.removeItem(store);
-      form.action = form.dataset.stickers;
+      if (picking === form.dataset.stickers) localStorage.removeItem(store);
+      form.action = picking;
       form.submit();
       return;
     }
@@ -296,7 +296,8 @@
     }
   });
   let nudge = 0;
-  $("pick").addEventListener("click", pick);
+  $("pick").addEventListener("click", () => pick());
+  $("pick-head")?.addEventListener("click", (event) => pick(event.target.dataset.to, "Touch the middle of the head on the photograph."));
   $("keys-open").addEventListener("click", () => $("keys").showModal());
   for (const box of [$("mat-on"), $("level-on")]) {
     box.addEventListener("change", () => {

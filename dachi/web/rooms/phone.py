@@ -1,0 +1,234 @@
+"""A phone as the camera: the code to scan, the page it opens, and what the phone sends."""
+
+from __future__ import annotations
+
+import io
+import json
+import socket
+import sqlite3
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+import segno
+from flask import Blueprint, current_app, redirect, render_template, request, url_for
+from flask_login import login_required
+from itsdangerous import BadSignature, URLSafeSerializer
+from werkzeug.wrappers import Response
+
+from dachi.core.runsheet import Slot
+from dachi.data import catalogue
+from dachi.photos.ingest import PhotoError
+from dachi.store import assessments, days, practitioners
+from dachi.store.assessments import Assessment
+from dachi.store.database import Conflict
+from dachi.store.practitioners import Practitioner
+from dachi.web import sheets, taking
+from dachi.web.rooms.assessments import unwritten
+from dachi.web.security import csrf, limiter
+from dachi.web.session import coach_id, db, own_assessment, own_practitioner
+from dachi.web.taking import Refused
+
+room = Blueprint("phone", __name__)
+
+LASTS = timedelta(hours=3)
+
+
+@dataclass(frozen=True)
+class Door:
+    """What a working link opens."""
+
+    coach_id: int
+    visit: Assessment
+    who: Practitioner
+    expires_at: str
+
+
+def _signer() -> URLSafeSerializer:
+    return URLSafeSerializer(current_app.secret_key or "", salt="phone capture")
+
+
+@room.get("/a/<int:aid>/phone")
+@login_required
+def offer(aid: int) -> str:
+    """Show the code that opens this assessment on a phone."""
+    visit = own_assessment(aid)
+    nonce = days.live_phone(db(), coach_id(), aid, _now())
+    link = None
+    if nonce:
+        row = days.phone(db(), nonce)
+        link = f"{outside_address()}{url_for('phone.capture', token=_signer().dumps(nonce))}"
+    return render_template(
+        "phone_offer.html",
+        visit=visit,
+        who=own_practitioner(visit.practitioner_id),
+        link=link,
+        code=qr(link) if link else "",
+        until=row["expires_at"] if nonce and row else None,
+        only_here=link is not None and _is_loopback(link),
+        closed=taking.closed(visit),
+    )
+
+
+@room.post("/a/<int:aid>/phone")
+@login_required
+def let_in(aid: int) -> Response:
+    """Make a link for a phone, or take every link back."""
+    visit = own_assessment(aid)
+    days.close_phones(db(), coach_id(), aid)
+    if request.form.get("act") != "close" and taking.closed(visit) is None:
+        until = (datetime.now() + LASTS).isoformat(timespec="seconds")
+        days.open_phone(db(), coach_id(), aid, until)
+    return redirect(url_for("phone.offer", aid=aid))
+
+
+def qr(link: str) -> str:
+    """The link as an SVG code, dark on light in either theme."""
+    out = io.BytesIO()
+    segno.make(link, error="m").save(
+        out, kind="svg", scale=6, border=3, dark="#24211c", light="#fffdf8", xmldecl=False,
+        svgclass="qr", title="Code of the link",
+    )  # fmt: skip
+    return out.getvalue().decode("utf-8")
+
+
+def outside_address() -> str:
+    """Where other devices on the local network reach this program."""
+    port = current_app.config.get("DOOR_PORT")
+    if port is None:
+        return request.host_url.rstrip("/")
+    return f"http://{_own_address()}:{port}"
+
+
+def _own_address() -> str:
+    """This machine's address on the local network; nothing is sent to find it out."""
+    probe = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    try:
+        probe.connect(("10.255.255.255", 9))
+        return str(probe.getsockname()[0])
+    except OSError:
+        return "127.0.0.1"
+    finally:
+        probe.close()
+
+
+def _is_loopback(link: str) -> bool:
+    return link.startswith(("http://127.", "http://localhost", "http://[::1]"))
+
+
+def _now() -> str:
+    return datetime.now().isoformat(timespec="seconds")
+
+
+# ---------------------------------------------------------------- on the phone
+
+
+def _door(token: str) -> Door | tuple[str, int]:
+    """What a link opens, or the sentence and status why it opens nothing."""
+    try:
+        nonce = _signer().loads(token)
+    except BadSignature:
+        return "This link is not right: it may have been cut short. Scan the code again.", 404
+    row = days.phone(db(), nonce) if isinstance(nonce, str) else None
+    if row is None:
+        return "This link is not known here. Scan the code again.", 404
+    if row["revoked_at"] is not None or row["expires_at"] <= _now():
+        return (
+            "This link has ended. Ask for a new code on the assessment's page; photographs still "
+            "waiting on this phone are sent once it is open.",
+            410,
+        )
+    visit = assessments.get(db(), row["coach_id"], row["assessment_id"])
+    who = practitioners.get(db(), row["coach_id"], visit.practitioner_id) if visit else None
+    if visit is None or who is None:
+        return "This assessment is gone.", 404
+    return Door(row["coach_id"], visit, who, row["expires_at"])
+
+
+@room.get("/c/<token>")
+@limiter.limit("60 per minute")
+def capture(token: str) -> str | tuple[str, int]:
+    """The capture page: which shot is next, how to set it up, one large button."""
+    door = _door(token)
+    if isinstance(door, tuple):
+        return render_template("phone_end.html", sentence=door[0]), door[1]
+    if problem := taking.closed(door.visit):
+        return render_template("phone_end.html", sentence=problem), 410
+    state = _state(door)
+    poses = [catalogue().pose(p) for p in dict.fromkeys(s["pose"] for s in state["order"])]
+    return render_template(
+        "phone.html", who=door.who, visit=door.visit, poses=poses, token=token,
+        data=json.dumps(state),
+    )  # fmt: skip
+
+
+@room.get("/c/<token>/state")
+@limiter.limit("120 per minute")
+def state(token: str) -> tuple[Response, int] | Response:
+    """What is still to photograph and what should be taken again, as data."""
+    door = _door(token)
+    if isinstance(door, tuple):
+        return _json({"problem": door[0]}, door[1])
+    return _json(_state(door))
+
+
+def _state(door: Door) -> dict[str, object]:
+    own = assessments.trials(db(), door.coach_id, door.visit.id)
+    stations = sheets.stations(door.coach_id, door.visit, own)
+    order, again = [], []
+    for s in stations:
+        for r in s.rows:
+            for n in r.numbers:
+                slot = _slot(Slot(s.pose.id, r.line.side, r.line.mode, n))
+                trial = r.cells.get(n)
+                order.append(slot | {"taken": trial is not None})
+                if trial is not None and trial.status == "retake" and not trial.overruled:
+                    again.append(slot["words"])
+    return {"order": order, "again": again, "until": door.expires_at, "aid": door.visit.id}
+
+
+def _slot(slot: Slot) -> dict[str, object]:
+    pose = catalogue().pose(slot.pose)
+    side = "" if slot.side == "both" else f"{slot.side} "
+    return {
+        "pose": slot.pose,
+        "name": pose.name,
+        "side": slot.side,
+        "mode": slot.mode,
+        "number": slot.number,
+        "words": f"{pose.name}, {side}{slot.mode}, trial {slot.number}",
+        "say": pose.say,
+        "how": pose.modes[slot.mode],
+        "camera": f"{pose.camera['height_cm']} cm up, {pose.camera['distance_cm']} cm away, "
+        f"{pose.camera['stand']}",
+        "hold": pose.hold_s,
+    }
+
+
+@room.post("/c/<token>/photo")
+@csrf.exempt
+@limiter.limit("240 per minute")
+def receive(token: str) -> tuple[Response, int] | Response:
+    """Take one photograph from the phone. The signed link is what allows it."""
+    door = _door(token)
+    if isinstance(door, tuple):
+        return _json({"problem": door[0]}, door[1])
+    sent = request.files.get("photo")
+    once = request.form.get("once_key", "")[:64]
+    try:
+        if sent is None or not once:
+            raise Refused("No photograph arrived: take it again.")
+        place = taking.place_of(request.form, door.who)
+        trial_id = taking.send(
+            door.coach_id, door.visit, door.who, place, sent.read(), "upload", None, f"ph-{once}"
+        )
+    except (Refused, PhotoError, Conflict) as error:
+        return _json({"problem": str(error)}, 422)
+    except (OSError, sqlite3.OperationalError) as error:
+        return _json({"problem": unwritten(error)}, 507)
+    return _json({"trial": trial_id} | _state(door))
+
+
+def _json(body: dict[str, object], code: int = 200) -> tuple[Response, int]:
+    answer = Response(json.dumps(body), mimetype="application/json")
+    answer.headers["Cache-Control"] = "no-store"
+    return answer, code

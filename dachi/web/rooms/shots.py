@@ -1,0 +1,199 @@
+"""What is said of a photograph beside its marks: camera, mat, how it was done, where it belongs."""
+
+from __future__ import annotations
+
+from flask import Blueprint, flash, redirect, request, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.core.fit import Region
+from dachi.core.measure import measure
+from dachi.core.scene import SceneError
+from dachi.data import catalogue
+from dachi.devices import inclinometer
+from dachi.store import assessments, days, markings, photos, positions
+from dachi.store.database import Conflict
+from dachi.web import digests, scenes, taking
+from dachi.web.rooms.bench import Place, at_bench, keep_closed
+from dachi.web.session import coach_id, db
+
+room = Blueprint("shots", __name__)
+room.before_request(keep_closed)
+
+
+@room.post("/t/<int:tid>/camera-moved")
+@login_required
+def camera_moved(tid: int) -> Response:
+    """From this photograph on the camera stands elsewhere: its corners start afresh."""
+    at = at_bench(tid)
+    new = positions.start(
+        db(),
+        at.trial.assessment_id,
+        at.position.view,
+        (at.position.mat_length_cm, at.position.mat_width_cm),
+        at.position.setup,
+    )
+    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
+        if trial.id >= tid and trial.position_id == at.position.id:
+            positions.move_trial(db(), coach_id(), trial.id, new)
+    measure_from(at, at.position.id, new)
+    flash("The camera was moved: mark the mat's corners again on this photograph.")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/camera-same")
+@login_required
+def camera_same(tid: int) -> Response:
+    """The camera had not moved since the photograph before: share its corners."""
+    at = at_bench(tid)
+    earlier = [
+        t
+        for t in assessments.trials(db(), coach_id(), at.trial.assessment_id)
+        if t.id < tid and t.position_id not in (None, at.position.id)
+    ]
+    for trial in reversed(earlier):
+        photo = photos.get(db(), coach_id(), trial.photo_id)
+        position = positions.get(db(), coach_id(), trial.position_id or 0)
+        if photo is None or position is None or position.view != at.position.view:
+            continue
+        if (photo.width, photo.height) == (at.photo.width, at.photo.height):
+            positions.move_trial(db(), coach_id(), tid, position.id)
+            measure_from(at, at.position.id, position.id)
+            flash("This photograph now shares the mat corners of the one before.")
+            return redirect(url_for("bench.page", tid=tid))
+    flash("There is no earlier photograph of this view and size to share corners with.", "retake")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/details")
+@login_required
+def details(tid: int) -> Response:
+    """Say how the pose was done; only trials done alike are compared."""
+    at = at_bench(tid)
+    text = request.form.get("prop_cm", "").strip().replace(",", ".")
+    try:
+        prop = float(text) if text else None
+    except ValueError:
+        prop = -1.0
+    if prop is not None and not 0 <= prop <= 150:
+        flash("Give the support's height in centimetres, 0 to 150, or leave it empty.", "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    variant = dict(at.trial.variant)
+    for v in at.pose.variants:
+        chosen = request.form.get(f"variant-{v.id}", "")
+        if chosen in v.options:
+            variant[v.id] = chosen
+    assessments.set_details(db(), coach_id(), tid, variant, prop)
+    measure_again(tid)
+    digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
+    return redirect(url_for("bench.page", tid=tid))
+
+
+def measure_again(tid: int) -> None:
+    """Readings and checks of the newest marking, under what the trial says now."""
+    at = at_bench(tid)
+    for marking in markings.history(db(), coach_id(), tid)[:1]:
+        try:
+            scene = scenes.scene_of(at.who, at.photo, at.trial, at.position, marking)
+            result = measure(scene, catalogue())
+        except SceneError as error:
+            flash(f"The readings stay as they were: {error}.", "retake")
+            return
+        markings.replace_readings(db(), marking.id, result, catalogue().version)
+
+
+def measure_from(at: Place, *position_ids: int) -> None:
+    """Readings follow what calibrates them: every marked shot from these camera positions."""
+    poses = set()
+    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
+        if trial.position_id in position_ids and trial.status != "unmarked":
+            measure_again(trial.id)
+            poses.add(trial.pose)
+    for pose_id in poses:
+        digests.refresh(db(), coach_id(), at.who.id, pose_id)
+
+
+@room.post("/t/<int:tid>/mat")
+@login_required
+def mat_size(tid: int) -> Response:
+    """Say how large the mat is at this camera position."""
+    at = at_bench(tid)
+    try:
+        length = float(request.form.get("length_cm", "").replace(",", "."))
+        width = float(request.form.get("width_cm", "").replace(",", "."))
+    except ValueError:
+        length = width = 0.0
+    if not (60 <= width <= length <= 400):
+        flash("A mat is 60 to 400 cm long and at least 60 cm wide; length first.", "retake")
+    else:
+        positions.set_mat(db(), coach_id(), at.position.id, length, width)
+        measure_from(at, at.position.id)
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/second")
+@login_required
+def second(tid: int) -> Response:
+    """Keep another instrument's angle; the simulated one reads the figure's true angle."""
+    at = at_bench(tid)
+    device, sd = "Inclinometer", inclinometer.SD_DEG
+    try:
+        if request.form.get("simulate") and at.photo.truth:
+            values = at.photo.truth["true_values"]
+            true = values[at.pose.headline_for(at.trial.variant).id]
+            angle, device = inclinometer.reading(float(true), tid), "Simulated inclinometer"
+        else:
+            angle = float(request.form.get("second", "").replace(",", "."))
+        if not -180 <= angle <= 360:
+            raise ValueError
+    except (ValueError, KeyError):
+        flash("Give the other instrument's angle in degrees.", "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    days.give_opinion(db(), tid, days.Opinion(device, angle, sd))
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/head")
+@login_required
+def hide_head(tid: int) -> Response:
+    """Say where the head is: a spot, and the rim a tenth of the picture around it."""
+    at = at_bench(tid)
+    try:
+        x, y = float(request.form["pick-x"]), float(request.form["pick-y"])
+    except (KeyError, ValueError):
+        flash("Point at the head on the photograph.", "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    radius = 0.075 * max(at.photo.width, at.photo.height)
+    photos.set_head(db(), at.photo.id, Region(x, y, radius))
+    flash("The head is hidden there in everything that leaves the bench.")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/move")
+@login_required
+def move(tid: int) -> Response:
+    """The photograph shows another shot: put it there. Its markings named other joints."""
+    at = at_bench(tid)
+    parts = dict(
+        zip(
+            ("pose", "side", "mode", "number"),
+            request.form.get("move-to", "").split("|"),
+            strict=False,
+        )
+    )
+    try:
+        place = taking.place_of(parts, at.who)
+        assessments.move_trial(
+            db(), coach_id(), tid, place.slot, place.variant,
+            positions.for_photo(
+                db(), at.trial.assessment_id, place.pose.view, place.pose.setup, at.photo.width,
+                at.photo.height,
+            ),
+        )  # fmt: skip
+    except (taking.Refused, Conflict) as error:
+        flash(str(error), "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    for pose_id in {at.trial.pose, place.pose.id}:
+        digests.refresh(db(), coach_id(), at.who.id, pose_id)
+    flash(f"Moved to {place.pose.name}, {place.side} {place.mode}, trial {place.number}: mark it.")
+    return redirect(url_for("bench.page", tid=tid))

@@ -1,0 +1,506 @@
+"""The day of an assessment through its pages: state, sheet, phone, folder, faces, signing off."""
+
+import io
+import os
+import time
+from datetime import date
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+from PIL import Image
+
+from dachi.core.fit import Region
+from dachi.photos import faces, strays
+from dachi.photos.ingest import path_of, write_once
+from dachi.store import assessments, days, markings, photos, preparation
+from dachi.store.practitioners import get
+from tests.support import LEG_RAISE, Pages, plain_picture, rendered
+
+
+class Day(Pages):
+    def setUp(self) -> None:
+        super().setUp()
+        self.sign_in()
+
+    def trials(self, aid: int) -> list[assessments.Trial]:
+        return assessments.trials(self.db, self.coach.id, aid)
+
+    def marked(self, aid: int) -> int:
+        tid = self.shot(aid)
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
+        return tid
+
+    def picture(self, path: str) -> np.ndarray:
+        answer = self.client.get(path)
+        self.assertEqual(answer.status_code, 200)
+        return np.asarray(Image.open(io.BytesIO(answer.data)).convert("RGB"), dtype=float)
+
+
+class State(Day):
+    def test_the_record_takes_what_they_bring(self) -> None:
+        form = {
+            "call_name": "Runa", "birth_year": "1994", "dominant_side": "left", "breath_s": "7",
+            "props": ["block", "strap", "jetpack"], "school-counting": "breaths", "school-fold": "nonsense",
+        }  # fmt: skip
+        self.assertEqual(self.post(f"/p/{self.pid}/record", form).status_code, 302)
+        who = get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        self.assertEqual((who.dominant_side, who.props), ("left", {"block", "strap"}))
+        self.assertEqual((who.schools, who.breath_s), ({"counting": "breaths"}, 7.0))
+        answer = self.post(f"/p/{self.pid}/record", form | {"breath_s": "99"})
+        self.assertIn("breath should lie between 3 and 30", self.text(answer))
+
+    def test_todays_state_is_kept_said_and_asked_about_next_time(self) -> None:
+        answer = self.post(
+            f"/p/{self.pid}/assess",
+            {"taken_at": "2026-11-20T09:00", "warmth": "warm", "warm_up_min": "3", "sleep_h": "7,5",
+             "pain-0": "5", "pain-6": "2", "hard_training": "yesterday"},
+        )  # fmt: skip
+        aid = int(answer.headers["Location"].rsplit("/", 1)[1])
+        found = days.state(self.db, self.coach.id, aid)
+        assert found is not None
+        self.assertEqual((found.pain, found.sleep_h), ({"low back": 5, "left knee": 2}, 7.5))
+        page = self.text(self.client.get(f"/a/{aid}"))
+        self.assertIn("Pain in the low back is 5 of 10", page)
+        self.assertIn("shorter than 5 minutes", page)
+        again = self.text(self.client.get(f"/p/{self.pid}/assess"))
+        self.assertIn("Last time: low back 5, left knee 2", again)
+        self.assertIn('value="3"', again)
+
+    def test_numbers_that_are_none(self) -> None:
+        for field, value in (("sleep_h", "plenty"), ("warm_up_min", "900"), ("sleep_h", "-1")):
+            answer = self.post(
+                f"/p/{self.pid}/assess",
+                {"taken_at": "2026-11-20T09:00", "warmth": "warm", field: value},
+            )
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("or leave it empty", self.text(answer))
+
+    def test_the_second_device_sees_what_the_first_one_saved(self) -> None:
+        aid = self.new_assessment()
+        form = {
+            "taken_at": "2026-11-20T09:00",
+            "warmth": "cold",
+            "notes": "from the tablet",
+            "revision": "0",
+        }
+        self.assertEqual(self.post(f"/a/{aid}/edit", form).status_code, 302)
+        late = self.post(f"/a/{aid}/edit", form | {"notes": "from the laptop"})
+        self.assertEqual(late.status_code, 422)
+        page = self.text(late)
+        self.assertIn("Another device has changed this assessment", page)
+        self.assertIn("from the tablet", page)
+        self.assertIn("from the laptop", page)
+        revision = page.split('name="revision" value="')[1].split('"')[0]
+        self.post(f"/a/{aid}/edit", form | {"notes": "from the laptop", "revision": revision})
+        visit = assessments.get(self.db, self.coach.id, aid)
+        assert visit is not None
+        self.assertEqual(visit.notes, "from the laptop")
+
+
+class Sheet(Day):
+    def test_change_the_sheet(self) -> None:
+        aid = self.new_assessment()
+
+        def order() -> list[str]:
+            return list(dict.fromkeys(x.pose for x in days.lines(self.db, self.coach.id, aid)))
+
+        first = order()
+        self.post(f"/a/{aid}/lines", {"act": "down", "pose": first[0]})
+        self.assertEqual(order()[1], first[0])
+        self.post(f"/a/{aid}/lines", {"act": "drop", "pose": first[1]})
+        self.assertNotIn(first[1], order())
+        self.post(f"/a/{aid}/lines", {"act": "add", "pose": "butterfly"})
+        self.assertEqual(order()[-1], "butterfly")
+        row = {"act": "trials", "pose": "butterfly", "side": "both", "mode": "active"}
+        self.post(f"/a/{aid}/lines", row | {"trials": "3"})
+        lines = {(x.pose, x.mode): x.trials for x in days.lines(self.db, self.coach.id, aid)}
+        self.assertEqual(lines["butterfly", "active"], 3)
+        stale = self.post(f"/a/{aid}/lines", {"act": "drop", "pose": "butterfly", "revision": "0"})
+        self.assertIn("Another device", self.text(self.client.get(stale.headers["Location"])))
+        self.assertIn("butterfly", order())
+
+    def test_a_pose_with_photographs_is_not_dropped(self) -> None:
+        aid = self.new_assessment()
+        self.shot(aid)
+        answer = self.post(f"/a/{aid}/lines", {"act": "drop", "pose": LEG_RAISE})
+        self.assertIn("has photographs", self.text(self.client.get(answer.headers["Location"])))
+
+    def test_blocked_screening_leaves_passive_shots_off_the_sheet(self) -> None:
+        preparation.answer_screening(
+            self.db, self.coach.id, self.pid, answered_on="2026-11-01", yes=["disc"]
+        )
+        aid = self.new_assessment()
+        self.assertEqual({x.mode for x in days.lines(self.db, self.coach.id, aid)}, {"active"})
+
+    def test_the_next_visit_begins_with_the_other_side(self) -> None:
+        sides = []
+        for at in ("2026-11-01T09:00", "2026-11-08T09:00", "2026-11-15T09:00"):
+            aid = self.new_assessment(at)
+            sides.append(days.lines(self.db, self.coach.id, aid)[0].side)
+        self.assertEqual(sides, ["left", "right", "left"])
+
+    def test_a_photograph_of_another_pose_is_said_and_moved(self) -> None:
+        aid = self.new_assessment()
+        tid = self.shot(aid)
+        # The joints of a lying leg raise, named as if somebody sat in a lunge.
+        truth = rendered()[1]["marks_px"]
+        odd = {
+            "shoulder": truth["ankle"], "hip": truth["rest_ankle"], "knee": truth["shoulder"],
+            "ankle": truth["hip"], "rest_knee": truth["knee"], "rest_ankle": truth["rest_knee"],
+        }  # fmt: skip
+        form = self.marks_form(rendered()[1] | {"marks_px": odd})
+        self.assertIn("do not form the pose", self.text(self.post(f"/t/{tid}/read", form)))
+        self.post(f"/t/{tid}/save", form)
+        kept = self.trials(aid)[0]
+        self.assertEqual((kept.status, kept.valid), ("retake", False))
+        self.post(f"/t/{tid}/move", {"move-to": "low-lunge|left|passive|1"})
+        moved = self.trials(aid)[0]
+        self.assertEqual((moved.pose, moved.status), ("low-lunge", "unmarked"))
+        wrong = self.post(f"/t/{tid}/move", {"move-to": "low-lunge|both|passive|1"})
+        self.assertIn("no such side", self.text(self.client.get(wrong.headers["Location"])))
+
+    def test_a_second_opinion(self) -> None:
+        aid = self.new_assessment()
+        tid = self.marked(aid)
+        value = next(r.value for r in markings.readings(self.db, self.coach.id, tid) if r.headline)
+        self.post(f"/t/{tid}/second", {"second": f"{value + 9:.1f}"})
+        page = self.text(self.client.get(f"/t/{tid}"))
+        self.assertIn("+9° against the photograph (more than chance)", page)
+        answer = self.post(f"/t/{tid}/second", {"second": "steep"})
+        self.assertIn("in degrees", self.text(self.client.get(answer.headers["Location"])))
+
+
+class Closing(Day):
+    def test_signed_off_and_opened_again(self) -> None:
+        aid = self.new_assessment()
+        tid = self.marked(aid)
+        self.assertIn(
+            "the first one to compare with", self.text(self.client.get(f"/a/{aid}/review"))
+        )
+        self.post(f"/a/{aid}/sign-off")
+        refused = self.upload(aid, plain_picture(), number="2")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("signed off", self.text(refused))
+        form = self.marks_form(rendered()[1], seen="1")
+        for path, data in (
+            (f"/t/{tid}/save", form),
+            (f"/t/{tid}/delete", {}),
+            (f"/a/{aid}/lines", {"act": "add", "pose": "butterfly"}),
+            (f"/a/{aid}/edit", {"notes": "changed"}),
+        ):
+            with self.subTest(path):
+                self.post(path, data)
+                self.assertEqual(len(markings.history(self.db, self.coach.id, tid)), 1)
+                self.assertEqual(len(self.trials(aid)), 1)
+        self.post(f"/a/{aid}/reopen", {"reason": ""})
+        self.assertIn("signed off", self.text(self.upload(aid, plain_picture(), number="2")))
+        self.post(f"/a/{aid}/reopen", {"reason": "left leg forgotten"})
+        self.assertEqual(self.upload(aid, plain_picture(), number="2").status_code, 302)
+        history = [(e.kind, e.reason) for e in days.events(self.db, self.coach.id, aid)]
+        self.assertEqual(history, [("signed off", ""), ("reopened", "left leg forgotten")])
+        self.assertIn("left leg forgotten", self.text(self.client.get(f"/a/{aid}/review")))
+
+    def test_the_review_compares_with_the_first_and_the_last(self) -> None:
+        for at, value in (
+            ("2026-10-01T15:00", 62.0),
+            ("2026-10-20T15:00", 70.0),
+            ("2026-11-20T15:00", 85.0),
+        ):
+            data, truth = rendered(value=value, seed=int(value))
+            aid = self.new_assessment(at)
+            tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
+            self.post(f"/t/{tid}/save", self.marks_form(truth))
+        page = self.text(self.client.get(f"/a/{aid}/review"))
+        self.assertRegex(page, r"\+2[1-5]°, a real gain")
+        self.assertRegex(page, r"\+1[3-7]°, a real gain")
+        self.assertEqual(page.count("<figure"), 2)
+        self.assertIn("1 Oct 2026", page)
+
+
+class Phone(Day):
+    def link(self, aid: int) -> str:
+        self.post(f"/a/{aid}/phone", {"act": "new"})
+        page = self.text(self.client.get(f"/a/{aid}/phone"))
+        self.assertIn("<svg", page)
+        return "/c/" + page.split("/c/")[1].split("<")[0]
+
+    def send(self, link: str, data: bytes, **more: str) -> object:
+        form = {
+            "pose": LEG_RAISE,
+            "side": "left",
+            "mode": "active",
+            "number": "1",
+            "once_key": "k1",
+        } | more
+        stranger = self.app.test_client()
+        return stranger.post(
+            f"{link}/photo", data=form | {"photo": (io.BytesIO(data), "p.jpg")},
+            content_type="multipart/form-data",
+        )  # fmt: skip
+
+    def test_a_phone_needs_no_account_and_sends_once(self) -> None:
+        aid = self.new_assessment()
+        link = self.link(aid)
+        page = self.app.test_client().get(link)
+        self.assertEqual(page.status_code, 200)
+        self.assertIn("Runa", self.text(page))
+        for _ in range(2):
+            answer = self.send(link, plain_picture())
+            self.assertEqual(answer.status_code, 200, self.text(answer))
+        self.assertEqual(len(self.trials(aid)), 1)
+        taken = [s for s in answer.json["order"] if s["taken"]]
+        self.assertEqual([s["words"] for s in taken], ["Supine leg raise, left active, trial 1"])
+        full = self.send(link, plain_picture(700), once_key="k2")
+        self.assertIn("already has a photograph", full.json["problem"])
+        self.assertIn(
+            "not a picture", self.send(link, b"words", number="2", once_key="k3").json["problem"]
+        )
+
+    def test_links_that_open_nothing(self) -> None:
+        aid = self.new_assessment()
+        link = self.link(aid)
+        stranger = self.app.test_client()
+        for wrong in (f"{link}x", "/c/abc", "/c/ImFiYyI.abc"):
+            answer = stranger.get(wrong)
+            self.assertEqual(answer.status_code, 404)
+            self.assertIn("Scan the code again", self.text(answer))
+        with self.app.app_context():
+            self.db.execute("UPDATE phone_link SET expires_at = '2020-01-01T00:00:00'")
+        self.assertEqual(stranger.get(link).status_code, 410)
+        self.assertIn("has ended", self.send(link, plain_picture()).json["problem"])
+        again = self.link(aid)
+        self.assertEqual(stranger.get(again).status_code, 200)
+        self.post(f"/a/{aid}/phone", {"act": "close"})
+        self.assertEqual(stranger.get(again).status_code, 410)
+        other = self.link(aid)
+        self.post(f"/a/{aid}/sign-off")
+        self.assertEqual(stranger.get(other).status_code, 410)
+
+    def test_withdrawn_consent_and_screening_hold_for_the_phone(self) -> None:
+        aid = self.new_assessment()
+        link = self.link(aid)
+        preparation.answer_screening(
+            self.db, self.coach.id, self.pid, answered_on="2026-11-01", yes=["disc"]
+        )
+        answer = self.send(link, plain_picture(), mode="passive")
+        self.assertIn("clearance", answer.json["problem"])
+        preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-20")
+        self.assertIn("withdrawn", self.send(link, plain_picture()).json["problem"])
+        self.assertEqual(self.trials(aid), [])
+
+    def test_the_door_lets_private_links_through_and_nothing_else(self) -> None:
+        from werkzeug.test import Client
+
+        from dachi.web.door import Door
+
+        outside = Client(Door(self.app))
+        link = self.link(self.new_assessment())
+        self.assertEqual(outside.get(link).status_code, 200)
+        self.assertEqual(outside.get("/static/dachi.css").status_code, 200)
+        for path in ("/", "/sign-in", "/photo/1/thumb.jpg", "/cat", "/me"):
+            self.assertEqual(outside.get(path).status_code, 404)
+
+
+class Folder(Day):
+    def sent(self, aid: int, *named: tuple[str, bytes]) -> object:
+        return self.post(
+            f"/a/{aid}/tray",
+            {"photo": [(io.BytesIO(data), name) for name, data in named]},
+            content_type="multipart/form-data",
+        )
+
+    def test_two_hundred_photographs(self) -> None:
+        aid = self.new_assessment()
+        pictures = []
+        for i in range(200):
+            exif = Image.Exif()
+            exif.get_ifd(0x8769)[0x9003] = f"2026:11:25 {9 + i // 60:02d}:{i % 60:02d}:00"
+            pictures.append((f"IMG_{1000 + i}.jpg", plain_picture(400 + i, 330, exif=exif)))
+        for i in range(0, 200, 50):
+            found = self.sent(aid, *pictures[i : i + 50])
+            self.assertEqual(found.json, {"kept": 50, "problems": []})
+        page = self.text(self.client.get(f"/a/{aid}/tray"))
+        self.assertIn("200 photographs and 40 free places: 160 without a place", page)
+        out = "&".join(f"out={w.photo_id}" for w in days.tray(self.db, self.coach.id, aid)[:160])
+        rest = self.text(self.client.get(f"/a/{aid}/tray?{out}"))
+        self.assertNotIn("without a place", rest)
+        chosen = {
+            f"place-{w.photo_id}": f"{s.pose}|{s.side}|{s.mode}|{s.number}"
+            for w, s in zip(
+                days.tray(self.db, self.coach.id, aid)[160:], self.free(aid), strict=True
+            )
+        }
+        self.post(f"/a/{aid}/tray/place", chosen)
+        taken = self.trials(aid)
+        self.assertEqual(len(taken), 40)
+        self.assertEqual(len(days.tray(self.db, self.coach.id, aid)), 160)
+        self.post(f"/a/{aid}/tray/empty")
+        self.assertEqual(days.tray(self.db, self.coach.id, aid), [])
+
+    def free(self, aid: int) -> list[object]:
+        from dachi.core.runsheet import slots
+
+        return list(slots(days.lines(self.db, self.coach.id, aid)))
+
+    def test_what_is_no_photograph_is_named_and_the_rest_is_kept(self) -> None:
+        aid = self.new_assessment()
+        self.shot(aid)
+        found = self.sent(
+            aid, ("a.jpg", plain_picture()), ("notes.txt", b"words"), ("twice.jpg", rendered()[0])
+        )
+        self.assertEqual(found.json["kept"], 1)
+        self.assertIn("notes.txt: This is not a picture", found.json["problems"][0])
+        self.assertIn("already there", found.json["problems"][1])
+        place = {
+            f"place-{days.tray(self.db, self.coach.id, aid)[0].photo_id}": f"{LEG_RAISE}|left|passive|1"
+        }
+        self.post(f"/a/{aid}/tray/place", place)
+        self.assertEqual(
+            len(days.tray(self.db, self.coach.id, aid)), 1, "a taken place keeps it in the tray"
+        )
+
+    def test_a_full_disk_is_said_and_nothing_is_half_there(self) -> None:
+        aid = self.new_assessment()
+        full = OSError(28, "No space left on device")
+        with mock.patch("dachi.photos.ingest.os.fsync", side_effect=full):
+            answer = self.upload(aid, plain_picture())
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("No space left on device", self.text(answer))
+            self.assertEqual(self.sent(aid, ("a.jpg", plain_picture())).status_code, 507)
+        self.assertEqual((self.trials(aid), days.tray(self.db, self.coach.id, aid)), ([], []))
+        self.assertEqual(list(self.folder.glob("photos/**/*.jpg")), [])
+
+    def test_a_database_that_cannot_grow_is_said(self) -> None:
+        aid = self.new_assessment()
+        notes = {"taken_at": "2026-11-20T09:00", "warmth": "warm", "notes": "x" * 4000}
+        from dachi.store import database
+
+        real = database.connect
+
+        def small(folder: Path) -> object:
+            db = real(folder)
+            (pages,) = db.execute("PRAGMA page_count").fetchone()
+            db.execute(f"PRAGMA max_page_count = {pages}")
+            return db
+
+        token = self.token("/")
+        with mock.patch("dachi.store.database.connect", small), self.assertLogs("dachi", "ERROR"):
+            answers = [
+                self.client.post(f"/a/{aid}/edit", data=notes | {"csrf_token": token})
+                for _ in range(3)
+            ] + [
+                self.client.post(
+                    f"/p/{self.pid}/assess", data=notes | {"csrf_token": token, "once_key": f"k{i}"}
+                )
+                for i in range(12)
+            ]
+        full = [a for a in answers if a.status_code == 507]
+        self.assertTrue(full)
+        self.assertIn("The disk is full: nothing was saved", self.text(full[0]))
+        self.assertEqual(self.client.get(f"/a/{aid}").status_code, 200)
+
+
+class Faces(Day):
+    def test_the_face_is_hidden_outside_the_bench(self) -> None:
+        aid = self.new_assessment()
+        tid = self.marked(aid)
+        photo = photos.get(self.db, self.coach.id, self.trials(aid)[0].photo_id)
+        assert photo is not None
+        bench = self.picture(f"/t/{tid}/bench.jpg")
+        shown = self.picture(f"/photo/{photo.id}/photo.jpg")
+        from tests.support import Shot, staged
+
+        head = staged(LEG_RAISE, Shot("left", 76.0, yaw_deg=9.0, seed=3))
+        x, y = (int(v) for v in head.camera.project(head.points["head"]))
+        near = np.s_[y - 15 : y + 15, x - 15 : x + 15]
+        self.assertGreater(np.abs(bench[near] - shown[near]).mean(), 8)
+        hip = [int(v) for v in rendered()[1]["marks_px"]["hip"]]
+        far = np.s_[hip[1] - 15 : hip[1] + 15, hip[0] - 15 : hip[0] + 15]
+        self.assertLess(np.abs(bench[far] - shown[far]).mean(), 4)
+
+    def test_faces_are_shown_only_where_the_person_agrees(self) -> None:
+        aid = self.new_assessment()
+        tid = self.marked(aid)
+        at = f"/photo/{self.trials(aid)[0].photo_id}/photo.jpg"
+        bench = self.picture(f"/t/{tid}/bench.jpg")
+        for scope, agreed, same in (
+            ("show", True, True),
+            ("show", False, False),
+            ("teaching", True, False),
+            ("measure", True, False),
+        ):
+            preparation.give_consent(
+                self.db,
+                self.coach.id,
+                self.pid,
+                given_on=date.today().isoformat(),
+                scope=scope,
+                faces=agreed,
+            )
+            with self.subTest(scope=scope, agreed=agreed):
+                self.assertEqual(bool(np.abs(self.picture(at) - bench).max() < 1), same)
+
+    def test_unmarked_photographs_are_hidden_altogether_until_the_head_is_known(self) -> None:
+        aid = self.new_assessment()
+        tid = self.shot(aid)
+        photo = self.trials(aid)[0].photo_id
+        bench = self.picture(f"/t/{tid}/bench.jpg")
+        detail = lambda p: np.abs(np.diff(p, axis=1)).mean()  # noqa: E731
+        self.assertLess(detail(self.picture(f"/photo/{photo}/photo.jpg")), 0.55 * detail(bench))
+        self.post(f"/t/{tid}/head", {"pick-x": "900", "pick-y": "500"})
+        self.assertGreater(detail(self.picture(f"/photo/{photo}/photo.jpg")), 0.8 * detail(bench))
+        wrong = self.post(f"/t/{tid}/head", {"pick-x": "", "pick-y": ""})
+        self.assertIn("Point at the head", self.text(self.client.get(wrong.headers["Location"])))
+
+    def test_withdrawn_consent_takes_every_picture_away(self) -> None:
+        aid = self.new_assessment()
+        tid = self.marked(aid)
+        preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-20")
+        for path in (
+            f"/photo/{self.trials(aid)[0].photo_id}/photo.jpg",
+            f"/t/{tid}/bench.jpg",
+            f"/t/{tid}/preview.jpg",
+        ):
+            self.assertEqual(self.picture(path).shape, (480, 640, 3))
+        page = self.text(self.client.get(f"/t/{tid}"))
+        self.assertIn("Consent to photographs was withdrawn on 20 Nov 2026", page)
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1], seen="1"))
+        self.assertEqual(len(markings.history(self.db, self.coach.id, tid)), 1)
+
+    def test_squares_hold_means_and_no_more(self) -> None:
+        rng = np.random.default_rng(1)
+        picture = Image.fromarray(rng.integers(0, 255, (200, 300, 3), dtype=np.uint8))
+        hidden = np.asarray(faces.pixelated(picture, Region(150, 100, 40)))
+        inside = hidden[75:125, 125:175].reshape(-1, 3)
+        self.assertLessEqual(len(np.unique(inside, axis=0)), 25)
+        outside = np.asarray(picture)[:, :100]
+        self.assertTrue((hidden[:, :100] == outside).all())
+        away = faces.pixelated(picture, Region(-500, -500, 20))
+        self.assertTrue((np.asarray(away) == np.asarray(picture)).all())
+
+
+class Strays(Day):
+    def test_what_nobody_knows_is_moved_and_ends(self) -> None:
+        aid = self.new_assessment()
+        self.shot(aid)
+        known = photos.known_hashes(self.db)
+        write_once(path_of(self.folder, "ab" + "0" * 62, "preview"), plain_picture())
+        (self.folder / "photos" / "ab" / ".part-x").write_bytes(b"half")
+        self.assertEqual(strays.sweep(self.folder, known), 1)
+        self.assertEqual(strays.sweep(self.folder, known), 0)
+        left = [p.name for p in (self.folder / "photos").glob("*/*")]
+        self.assertEqual(len(left), 3)
+        stray = next((self.folder / "strays").glob("*"))
+        old = time.time() - 40 * 86400
+        os.utime(stray, (old, old))
+        strays.sweep(self.folder, known)
+        self.assertFalse(stray.exists())
+
+    def test_one_program_a_folder(self) -> None:
+        handle = strays.hold(self.folder)
+        with self.assertRaisesRegex(strays.InUse, "already open"):
+            strays.hold(self.folder)
+        os.close(handle)
+        os.close(strays.hold(self.folder))
