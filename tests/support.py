@@ -79,6 +79,13 @@ def rendered(
     return photograph(catalogue().pose(LEG_RAISE), shot, datetime(2026, 11, 24, 9, 30))
 
 
+@functools.lru_cache(maxsize=64)
+def pictured(pose_id: str, side: str, value: float, seed: int = 1) -> tuple[bytes, dict[str, Any]]:
+    """Any pose rendered with stickers on, small, and its truth."""
+    shot = Shot(side, value, yaw_deg=6.0, seed=seed, stickers=True, width=960, height=720)
+    return photograph(catalogue().pose(pose_id), shot, datetime(2026, 11, 25, 10, 0))
+
+
 def plain_picture(
     width: int = 640, height: int = 480, kind: str = "JPEG", mode: str = "RGB", **save: Any
 ) -> bytes:

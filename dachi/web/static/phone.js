@@ -36,9 +36,9 @@
     const queue = await waiting();
     const taken = (s) => s.taken || queue.some((w) => !w.problem && same(w.slot, s));
     const done = sheet.order.filter(taken).length;
-    if (now >= sheet.order.length || taken(sheet.order[now])) {
-      const next = sheet.order.findIndex((s, i) => i >= now && !taken(s));
-      now = next >= 0 ? next : sheet.order.findIndex((s) => !taken(s));
+    if (!sheet.order[now] || taken(sheet.order[now])) {
+      const next = sheet.order.findIndex((s, i) => i >= now && !taken(s)), any = sheet.order.findIndex((s) => !taken(s));
+      now = next >= 0 ? next : any >= 0 ? any : sheet.order.length;
     }
     $("count").textContent = `${done} of ${sheet.order.length}`;
     const slot = sheet.order[now];
@@ -61,7 +61,7 @@
     } else {
       $("shot-name").textContent = "Every shot of the sheet is taken";
       for (const id of ["shot-what", "shot-how", "shot-say", "shot-camera"]) $(id).textContent = "";
-      if (queue.some((w) => !w.problem)) $("shot-say").textContent = "Keep this page open until the last one is sent.";
+      $("shot-say").textContent = queue.some((w) => !w.problem) ? "Keep this page open until the last one is sent." : "All of them are on the laptop. This page can be closed.";
     }
     $("again").hidden = !sheet.again.length;
     $("again").textContent = sheet.again.length ? `To take again, says the laptop: ${sheet.again.join("; ")}. Delete the old one there first.` : "";
