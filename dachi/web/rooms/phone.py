@@ -85,7 +85,7 @@ def qr(link: str) -> str:
     """The link as an SVG code, dark on light in either theme."""
     out = io.BytesIO()
     segno.make(link, error="m").save(
-        out, kind="svg", scale=6, border=3, dark="#24211c", light="#fffdf8", xmldecl=False,
+        out, kind="svg", border=3, omitsize=True, dark="#24211c", light="#fffdf8", xmldecl=False,
         svgclass="qr", title="Code of the link",
     )  # fmt: skip
     return out.getvalue().decode("utf-8")

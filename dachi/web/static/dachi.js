@@ -46,6 +46,10 @@
     });
   });
 
+  // On a phone the list of stations opens on a touch: the next shot comes first.
+  const runBox = $("#run-box");
+  if (runBox && matchMedia("(max-width: 800px)").matches) runBox.open = false;
+
   // The chart: a ring's numbers and photograph, by pointer or by tabbing to it.
   const detail = $("#ring-detail");
   if (detail) {
