@@ -41,7 +41,10 @@ class Need:
 
 @dataclass(frozen=True)
 class Rule:
-    """If every need holds, ``tissue`` is likely what limits the goal pose."""
+    """If every need holds, ``tissue`` is likely what limits the goal pose.
+
+    ``lengthen`` and ``strengthen`` name the tissues that practice then works on.
+    """
 
     id: str
     goal: str
@@ -51,6 +54,8 @@ class Rule:
     practice: str
     settle_pose: str
     settle_mode: str
+    lengthen: tuple[str, ...] = ()
+    strengthen: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -77,6 +82,7 @@ def build_rules(entries: Iterable[Mapping[str, Any]], catalogue: Catalogue) -> t
             rule = Rule(
                 e["id"], e["goal"], e["tissue"], needs, e["because"], e["practice"],
                 e["settle"]["pose"], e["settle"]["mode"],
+                tuple(e.get("lengthen", ())), tuple(e.get("strengthen", ())),
             )  # fmt: skip
         except (KeyError, TypeError) as error:
             raise CatalogueError(f"limiter {e.get('id', '?')!r}: {error}") from error

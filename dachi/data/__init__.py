@@ -8,8 +8,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from dachi.core.catalogue import Catalogue, build_catalogue
+from dachi.core.drills import Caution, Drill, build_cautions, build_drills
+from dachi.core.ladder import Gate, Ladder, build_gates, build_ladders
 from dachi.core.limiter import Rule, build_rules
 from dachi.core.readiness import Question, build_questions
 
@@ -104,3 +107,33 @@ def variant_under(pose_id: str, own: Mapping[str, str]) -> dict[str, str]:
     for s in schools():
         found |= s.variants.get(own.get(s.id, ""), {}).get(pose_id, {})
     return found
+
+
+@lru_cache(maxsize=1)
+def gates() -> dict[str, Gate]:
+    """Return the gates of drills and ladders by id."""
+    entries = tomllib.loads((FOLDER / "gates.toml").read_text("utf-8"))["gates"]
+    return build_gates(entries, catalogue())
+
+
+@lru_cache(maxsize=1)
+def drills() -> tuple[Drill, ...]:
+    """Return the drill catalogue in the order of a session."""
+    entries: list[dict[str, Any]] = []
+    for path in sorted((FOLDER / "drills").glob("[0-9]*.toml")):
+        entries += tomllib.loads(path.read_text("utf-8"))["drills"]
+    bases = tomllib.loads((FOLDER / "drills" / "_bases.toml").read_text("utf-8"))
+    return build_drills(entries, bases, catalogue(), [p.id for p in props()], gates())
+
+
+@lru_cache(maxsize=1)
+def cautions() -> tuple[Caution, ...]:
+    """Return what cautions forbid."""
+    return build_cautions(tomllib.loads((FOLDER / "cautions.toml").read_text("utf-8"))["cautions"])
+
+
+@lru_cache(maxsize=1)
+def ladders() -> tuple[Ladder, ...]:
+    """Return the ways to the goal poses."""
+    entries = tomllib.loads((FOLDER / "ladders.toml").read_text("utf-8"))["ladders"]
+    return build_ladders(entries, gates(), {d.id for d in drills()})

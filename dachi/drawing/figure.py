@@ -30,7 +30,8 @@ def guide(pose: Pose, side: str, variant: tuple[tuple[str, str], ...] = ()) -> s
     for m in pose.marks:
         u, v = camera.project(found[m.id])
         dots += tag("circle", class_="g-mark", data_mark=m.id, cx=float(u), cy=float(v), r=5.0)
-    return _svg(_silhouette(points, camera, pose, side) + dots, f"{pose.name}: where the marks go")
+    content = silhouette(points, camera, bodies.props(pose.figure, side, points)) + dots
+    return framed(content, f"{pose.name}: where the marks go")
 
 
 @lru_cache(maxsize=512)
@@ -39,10 +40,11 @@ def glyph(pose: Pose, side: str = "right", share: float = 0.6) -> str:
     value = pose.figure.low + share * (pose.figure.high - pose.figure.low)
     own = "both" if pose.sides == "both" else side
     points, camera = _staged(pose, own, value, pose.default_variant())
-    return _svg(_silhouette(points, camera, pose, own), pose.name)
+    return framed(silhouette(points, camera, bodies.props(pose.figure, own, points)), pose.name)
 
 
-def _svg(content: str, heading: str) -> str:
+def framed(content: str, heading: str) -> str:
+    """A drawing of the usual size with its heading."""
     return tag(
         "svg",
         title(heading) + content,
@@ -62,33 +64,52 @@ def _staged(
     points = bodies.place_on_mat(
         bodies.landmarks(_BODY, posed), "x" if pose.view == "side" else "y"
     )
-    ends = [
-        (p, r) for a, b, ra, rb, _ in bodies.bones(_BODY, points) for p, r in ((a, ra), (b, rb))
-    ]
-    body = np.array([p + r * d for p, r in ends for d in _AROUND])
+    lift = 0.45 if float(pose.camera["height_cm"]) > 100 else 0.08
+    return points, filling([points], lift)
+
+
+def filling(positions: list[Landmarks], lift: float) -> Camera:
+    """A camera far off that fills the drawing with the figure in all its positions.
+
+    ``lift`` is its height as a share of its distance; above 5 it looks straight down.
+    """
+    body = np.array(
+        [
+            p + r * d
+            for points in positions
+            for a, b, ra, rb, _ in bodies.bones(_BODY, points)
+            for p, r in ((a, ra), (b, rb))
+            for d in _AROUND
+        ]
+    )
     middle = (body.min(axis=0) + body.max(axis=0)) / 2
     distance = 700.0
-    lift = distance * (0.45 if float(pose.camera["height_cm"]) > 100 else 0.08)
-    eye = (float(middle[0]), -distance, float(middle[2]) + lift)
-    pitch = -float(np.degrees(np.arctan2(lift, distance + middle[1])))
-    camera = look_from(eye, 0.0, pitch, 0.0, 100.0, int(WIDTH), int(HEIGHT))
+    if lift > 5:
+        eye = (float(middle[0]), float(middle[1]), distance)
+        camera = look_from(eye, 0.0, -90.0, 0.0, 100.0, int(WIDTH), int(HEIGHT))
+    else:
+        eye = (float(middle[0]), -distance, float(middle[2]) + lift * distance)
+        pitch = -float(np.degrees(np.arctan2(lift * distance, distance + middle[1])))
+        camera = look_from(eye, 0.0, pitch, 0.0, 100.0, int(WIDTH), int(HEIGHT))
     seen = camera.project(body)
     low, high = seen.min(axis=0), seen.max(axis=0)
     room = np.array([WIDTH - 10, HEIGHT - 10])
     scale = float((room / np.maximum(high - low, 1e-6)).min())
     centre = np.array([WIDTH / 2, HEIGHT / 2]) - scale * ((low + high) / 2 - camera.centre)
-    return points, Camera(camera.rotation, camera.translation, camera.focal_px * scale, centre)
+    return Camera(camera.rotation, camera.translation, camera.focal_px * scale, centre)
 
 
-def _silhouette(points: Landmarks, camera: Camera, pose: Pose, side: str) -> str:
-    """Round-ended strokes for every bone, the furthest first, over a floor line."""
+def silhouette(
+    points: Landmarks, camera: Camera, supports: list[tuple[Array, Array, float]]
+) -> str:
+    """Round-ended strokes for every bone and support, the furthest first."""
     parts = []
     for a, b, ra, rb, cloth in bodies.bones(_BODY, points):
         pa, pb = camera.project(a), camera.project(b)
         depth = float((camera.rotation @ ((a + b) / 2) + camera.translation)[2])
         radius = camera.focal_px * (ra + rb) / 2 / depth
         parts.append((depth, pa, pb, radius, cloth))
-    for a, b, radius_cm in bodies.props(pose.figure, side, points):
+    for a, b, radius_cm in supports:
         pa, pb = camera.project(a), camera.project(b)
         depth = float((camera.rotation @ ((a + b) / 2) + camera.translation)[2]) + 40.0
         parts.append((depth, pa, pb, camera.focal_px * radius_cm / depth, "prop"))

@@ -1,0 +1,224 @@
+"""What to change after an assessment or a logged session, one thing at a time, with the reason."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from dachi.core.drills import Drill
+
+#: Next-day soreness above this, 0 to 10, asks for less.
+SORE = 3
+#: Sessions in a row that must be easy before anything grows.
+EASY_ROW = 3
+#: At one prop height, before it is lowered.
+EASY_AT_HEIGHT = 2
+LONGER, SHORTER, LONGEST = 1.25, 0.8, 2.0
+HARD_WEEKS = 3
+RECUR_DAYS, RECUR_TIMES = 28, 2
+#: Share of planned sessions below which the plan asks too much.
+ADHERED = 0.5
+
+
+@dataclass(frozen=True)
+class Done:
+    """A drill as it was done: ``felt`` easy, right or hard; prop height where logged."""
+
+    drill: str
+    felt: str
+    prop_cm: float | None = None
+    layers: int | None = None
+
+
+@dataclass(frozen=True)
+class Logged:
+    """A session in the log. ``days_ago`` counts from today; ``soreness`` of the next day."""
+
+    days_ago: float
+    felt: str
+    done: tuple[Done, ...]
+    soreness: int | None = None
+    pains: tuple[tuple[str, str, str], ...] = ()
+    hard: bool = False
+    minutes: float = 0.0
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A change that the coach may accept.
+
+    ``kind``: advance, hold, ease, back, refer or easy_week. ``change`` is what accepting
+    does: ``longer`` {drill: factor}, ``prop_cm`` {drill: height}, ``eased`` [drill],
+    ``easy_week`` true, ``minutes`` a number.
+    """
+
+    kind: str
+    subject: str
+    text: str
+    reason: str
+    change: Mapping[str, object] = field(default_factory=dict)
+
+
+def propose(
+    log: Sequence[Logged],
+    drills: Mapping[str, Drill],
+    *,
+    planned_two_weeks: int,
+    minutes: float,
+    gains: Mapping[str, bool] | None = None,
+    longer: Mapping[str, float] | None = None,
+    easy_week: bool = False,
+) -> tuple[Proposal, ...]:
+    """Read the log (newest first) and say what to change; safety first, growth last.
+
+    ``gains`` maps a goal or measured pose to whether its passive reading improved beyond
+    the minimal detectable change lately. Where something hurts or is sore nothing grows.
+    """
+    recent = [s for s in log if s.days_ago <= 14]
+    found: list[Proposal] = []
+    found += _pain(log, drills)
+    found += _soreness(recent)
+    if not easy_week:
+        found += _hard_weeks(log)
+    found += _missed(recent, planned_two_weeks, minutes)
+    if not found:
+        found += _growth(log, drills, gains or {}, longer or {})
+    if not found and recent:
+        found.append(
+            Proposal(
+                "hold", "plan", "Leave the plan as it is.",
+                "sessions are done, nothing hurts, and nothing has been easy for long",
+            )
+        )  # fmt: skip
+    return tuple(found)
+
+
+def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
+    found = []
+    seen: dict[str, int] = {}
+    for session in log:
+        if session.days_ago > RECUR_DAYS:
+            continue
+        for drill, place, kind in session.pains:
+            seen[place] = seen.get(place, 0) + 1
+            if session.days_ago > 7 or drill not in drills:
+                continue
+            d = drills[drill]
+            easier = drills.get(d.easier or "")
+            where = f"pain in the {place} ({kind}) was logged at “{d.name}”"
+            if easier is not None:
+                found.append(
+                    Proposal(
+                        "back", drill, f"Back a rung: “{easier.name}” instead of “{d.name}”.",
+                        where, {"eased": [drill]},
+                    )
+                )  # fmt: skip
+            else:
+                found.append(
+                    Proposal(
+                        "ease", drill, f"Leave “{d.name}” out for now.", where, {"eased": [drill]}
+                    )
+                )
+    for place, times in seen.items():
+        if times >= RECUR_TIMES:
+            found.append(
+                Proposal(
+                    "refer", place, f"Have the {place} looked at by a doctor or physiotherapist.",
+                    f"pain there was logged {times} times in four weeks",
+                )
+            )  # fmt: skip
+    unique = {(p.kind, p.subject): p for p in found}
+    return list(unique.values())
+
+
+def _soreness(recent: Sequence[Logged]) -> list[Proposal]:
+    sore = next((s for s in recent if s.soreness is not None), None)
+    if sore is None or sore.soreness is None or sore.soreness <= SORE:
+        return []
+    return [
+        Proposal(
+            "ease", "plan", "A gentler week: doses of the level below, no strength work.",
+            f"the day after the last session was {sore.soreness} of 10 sore", {"easy_week": True},
+        )
+    ]  # fmt: skip
+
+
+def _hard_weeks(log: Sequence[Logged]) -> list[Proposal]:
+    weeks = [
+        any(s.hard and w * 7 <= s.days_ago < (w + 1) * 7 for s in log) for w in range(HARD_WEEKS)
+    ]
+    if not all(weeks):
+        return []
+    return [
+        Proposal(
+            "easy_week", "plan", "An easy week: lower doses, no strength work.",
+            "three weeks with strength work lie behind", {"easy_week": True},
+        )
+    ]  # fmt: skip
+
+
+def _missed(recent: Sequence[Logged], planned: int, minutes: float) -> list[Proposal]:
+    if planned < 4 or len(recent) >= ADHERED * planned:
+        return []
+    less = max(5.0, 5.0 * round(minutes * 0.6 / 5.0))
+    if less >= minutes:
+        return []
+    return [
+        Proposal(
+            "ease", "minutes", f"Sessions of {less:.0f} minutes instead of {minutes:.0f}.",
+            f"{len(recent)} of {planned} sessions were done in two weeks: short ones that happen "
+            "are worth more than long ones that do not", {"minutes": less},
+        )
+    ]  # fmt: skip
+
+
+def _growth(
+    log: Sequence[Logged],
+    drills: Mapping[str, Drill],
+    gains: Mapping[str, bool],
+    longer: Mapping[str, float],
+) -> list[Proposal]:
+    """One thing grows: a longer hold first, then a lower support."""
+    done: dict[str, list[Done]] = {}
+    for session in log:
+        for d in session.done:
+            done.setdefault(d.drill, []).append(d)
+    for name, times in sorted(done.items()):
+        d = drills.get(name)
+        if d is None or d.phase not in ("hold", "goal", "strength"):
+            continue
+        at = times[0].prop_cm
+        same = [x for x in times if x.prop_cm == at][:EASY_AT_HEIGHT]
+        if (
+            d.prop_height
+            and at
+            and len(same) == EASY_AT_HEIGHT
+            and all(x.felt == "easy" for x in same)
+        ):
+            goal = d.goal or d.figure.pose or ""
+            if gains.get(goal):
+                lower = max(0.0, at - (2.0 if at > 4 else 1.0))
+                return [
+                    Proposal(
+                        "advance", name, f"“{d.name}”: support from {at:g} to {lower:g} cm.",
+                        "the last two sessions at this height were easy and the passive reading "
+                        "improved beyond what chance explains", {"prop_cm": {name: lower}},
+                    )
+                ]  # fmt: skip
+    for name, times in sorted(done.items()):
+        d = drills.get(name)
+        if d is None or d.phase not in ("hold", "goal", "strength"):
+            continue
+        factor = longer.get(name, 1.0)
+        easy = times[:EASY_ROW]
+        if len(easy) == EASY_ROW and all(x.felt == "easy" for x in easy) and factor < LONGEST:
+            more = min(LONGEST, round(factor * LONGER, 2))
+            what = "more repetitions" if d.reps else "a longer hold"
+            return [
+                Proposal(
+                    "advance", name, f"“{d.name}”: {what}, a quarter more.",
+                    f"the last {EASY_ROW} times were easy; length grows before anything else",
+                    {"longer": {name: more}},
+                )
+            ]  # fmt: skip
+    return []
