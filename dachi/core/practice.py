@@ -12,7 +12,7 @@ from dachi.core.programme import Item, Session
 
 #: Kinds of pain that end a session, and what is said of them.
 STOPS = {
-    "sharp": "Sharp or sudden pain ends the session. Rest; if it does not settle, have it looked at.",
+    "sharp": "Sharp or sudden pain ends the session. If it does not settle, have it looked at.",
     "knee": "Any pain in a knee ends the drill and the session. Nothing presses on a knee.",
     "pinch": "A pinch in the front of the hip or the low back ends the session.",
     "numb": "Numbness or tingling ends the session: come out and move a little until it is gone.",

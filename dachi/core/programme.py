@@ -39,7 +39,7 @@ SUITS, KNOWN, GOAL = 0.35, 0.15, 2.0
 AGAINST_SCHOOL = -0.6
 #: Each day a drill is used beyond this costs.
 SAME_DAYS, SAME_COST = 3, 0.5
-GAP, NODES, SWEEPS = 0.005, 1000, 2
+GAP, NODES, SWEEPS = 0.008, 1000, 2
 
 
 class NoPlan(ValueError):

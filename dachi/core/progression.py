@@ -13,7 +13,7 @@ SORE = 3
 EASY_ROW = 3
 #: At one prop height, before it is lowered.
 EASY_AT_HEIGHT = 2
-LONGER, SHORTER, LONGEST = 1.25, 0.8, 2.0
+LONGER, LONGEST = 1.25, 2.0
 HARD_WEEKS = 3
 RECUR_DAYS, RECUR_TIMES = 28, 2
 #: Share of planned sessions below which the plan asks too much.
@@ -181,44 +181,37 @@ def _growth(
     """One thing grows: a longer hold first, then a lower support."""
     done: dict[str, list[Done]] = {}
     for session in log:
-        for d in session.done:
-            done.setdefault(d.drill, []).append(d)
-    for name, times in sorted(done.items()):
-        d = drills.get(name)
-        if d is None or d.phase not in ("hold", "goal", "strength"):
-            continue
+        for one in session.done:
+            done.setdefault(one.drill, []).append(one)
+    growing = [
+        (drills[name], times)
+        for name, times in sorted(done.items())
+        if name in drills and drills[name].phase in ("hold", "goal", "strength")
+    ]
+    for drill, times in growing:
         at = times[0].prop_cm
         same = [x for x in times if x.prop_cm == at][:EASY_AT_HEIGHT]
-        if (
-            d.prop_height
-            and at
-            and len(same) == EASY_AT_HEIGHT
-            and all(x.felt == "easy" for x in same)
-        ):
-            goal = d.goal or d.figure.pose or ""
-            if gains.get(goal):
-                lower = max(0.0, at - (2.0 if at > 4 else 1.0))
-                return [
-                    Proposal(
-                        "advance", name, f"“{d.name}”: support from {at:g} to {lower:g} cm.",
-                        "the last two sessions at this height were easy and the passive reading "
-                        "improved beyond what chance explains", {"prop_cm": {name: lower}},
-                    )
-                ]  # fmt: skip
-    for name, times in sorted(done.items()):
-        d = drills.get(name)
-        if d is None or d.phase not in ("hold", "goal", "strength"):
-            continue
-        factor = longer.get(name, 1.0)
-        easy = times[:EASY_ROW]
-        if len(easy) == EASY_ROW and all(x.felt == "easy" for x in easy) and factor < LONGEST:
-            more = min(LONGEST, round(factor * LONGER, 2))
-            what = "more repetitions" if d.reps else "a longer hold"
+        easy = len(same) == EASY_AT_HEIGHT and all(x.felt == "easy" for x in same)
+        if drill.prop_height and at and easy and gains.get(drill.goal or drill.figure.pose or ""):
+            lower = max(0.0, at - (2.0 if at > 4 else 1.0))
             return [
                 Proposal(
-                    "advance", name, f"“{d.name}”: {what}, a quarter more.",
+                    "advance", drill.id, f"“{drill.name}”: support from {at:g} to {lower:g} cm.",
+                    "the last two sessions at this height were easy and the passive reading "
+                    "improved beyond what chance explains", {"prop_cm": {drill.id: lower}},
+                )
+            ]  # fmt: skip
+    for drill, times in growing:
+        factor = longer.get(drill.id, 1.0)
+        last = times[:EASY_ROW]
+        if len(last) == EASY_ROW and all(x.felt == "easy" for x in last) and factor < LONGEST:
+            more = min(LONGEST, round(factor * LONGER, 2))
+            what = "more repetitions" if drill.reps else "a longer hold"
+            return [
+                Proposal(
+                    "advance", drill.id, f"“{drill.name}”: {what}, a quarter more.",
                     f"the last {EASY_ROW} times were easy; length grows before anything else",
-                    {"longer": {name: more}},
+                    {"longer": {drill.id: more}},
                 )
             ]  # fmt: skip
     return []
