@@ -124,7 +124,7 @@ def answer(gate: Gate, readings: Iterable[Reading], facts: Facts, catalogue: Cat
         return _by_reading(gate, gate.reading, list(readings), catalogue)
     if gate.easy is not None:
         have, need = facts.easy.get(gate.easy["drill"], 0), int(gate.easy["times"])
-        return Answer(gate, have >= need, f"logged as easy {have} of {need} times in a row")
+        return Answer(gate, have >= need, f"{have} of {need} so far")
     if gate.prop is not None:
         cm, most = facts.prop_cm.get(gate.prop["drill"]), float(gate.prop["at_most_cm"])
         if cm is None:

@@ -10,10 +10,12 @@ from typing import Any
 
 from dachi.core.measure import measure
 from dachi.data import catalogue
+from dachi.demo import practice as practising
 from dachi.photos.ingest import take_in
 from dachi.store import (
     accounts,
     assessments,
+    days,
     goals,
     markings,
     photos,
@@ -22,6 +24,7 @@ from dachi.store import (
     preparation,
 )
 from dachi.store.database import connect, transaction
+from dachi.store.days import State
 from dachi.store.markings import Marking
 from dachi.web import digests, scenes
 
@@ -72,9 +75,20 @@ def _add_person(
             warmth=visit["warmth"],
             notes=visit["notes"],
         )
+        days.save_state(
+            db,
+            coach_id,
+            aid,
+            State(
+                sleep_h=7.5,
+                hard_training="yesterday" if "the day before" in visit["notes"] else "",
+                warm_up_min=8.0 if visit["warmth"] == "warm" else 0.0,
+            ),
+        )  # fmt: skip
         for shot in visit["shots"]:
             _add_shot(db, folder, coach_id, pid, aid, shot)
     _add_plans(db, coach_id, pid, person, today)
+    practising.add(db, coach_id, pid, person["call_name"], today)
     return pid
 
 

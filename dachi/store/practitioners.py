@@ -32,6 +32,7 @@ class Practitioner:
     props: frozenset[str] = frozenset()
     schools: Mapping[str, str] = field(default_factory=dict)
     breath_s: float = 8.0
+    email: str = ""
 
     @property
     def segments_cm(self) -> dict[str, float]:
@@ -65,6 +66,7 @@ def _practitioner(row: sqlite3.Row) -> Practitioner:
         frozenset(json.loads(row["props"])),
         json.loads(row["schools"]),
         row["breath_s"],
+        row["email"],
     )
 
 
@@ -80,7 +82,7 @@ def plan_visit(db: sqlite3.Connection, coach_id: int, practitioner_id: int, at: 
 #: What a record holds, besides its id and the next visit.
 _FIELDS = (
     "call_name", "birth_year", "height_cm", "thigh_cm", "shin_cm", "half_width_cm", "notes",
-    "dominant_side", "props", "schools", "breath_s",
+    "dominant_side", "props", "schools", "breath_s", "email",
 )  # fmt: skip
 
 

@@ -20,8 +20,12 @@ from dachi.web.rooms import (
     assessments,
     bench,
     compare,
+    drills,
+    own,
     phone,
     pictures,
+    plan,
+    practise,
     practitioners,
     prepare,
     progress,
@@ -75,6 +79,10 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         phone,
         tray,
         review,
+        plan,
+        practise,
+        drills,
+        own,
     ):
         app.register_blueprint(room.room)
     app.after_request(finish_request)

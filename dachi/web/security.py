@@ -41,6 +41,7 @@ _HEADERS = Secure(
     xcto=XContentTypeOptions().nosniff(),
     xfo=XFrameOptions().deny(),
 )
+_TRUSTED = ("localhost", "127.0.0.1", "::1")
 
 
 def guard(app: Flask) -> None:
@@ -58,6 +59,9 @@ def guard(app: Flask) -> None:
 def _add_headers(response: Response) -> Response:
     for name, value in _HEADERS.header_items():
         response.headers[name] = value
+    if not request.is_secure and urlsplit(request.host_url).hostname not in _TRUSTED:
+        # Browsers heed this one only from trustworthy origins and complain elsewhere.
+        response.headers.pop("Cross-Origin-Opener-Policy", None)
     if current_user.is_authenticated and "Cache-Control" not in response.headers:
         response.headers["Cache-Control"] = "no-store"
     return response

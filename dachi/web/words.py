@@ -8,6 +8,7 @@ from flask import Flask, request
 
 from dachi.core import verdicts
 from dachi.data import catalogue
+from dachi.drawing.drills import drill_figures
 from dachi.drawing.figure import glyph
 from dachi.drawing.overlay import degrees
 
@@ -48,6 +49,8 @@ def install(app: Flask) -> None:
         reading=degrees,
         pose_name=pose_name,
         glyph=glyph,
+        figures=lambda drill: drill_figures(drill, catalogue()),
+        minutes=lambda seconds: f"{max(1, round(seconds / 60))} min",
         amount=verdicts.plain,
         signed=verdicts.signed,
         status_word=STATUS_WORDS.__getitem__,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date
 from typing import Any
 
@@ -63,7 +64,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
     stored = {
         f: getattr(who, f)
         for f in (
-            "call_name", "birth_year", "notes", "dominant_side", "breath_s",
+            "call_name", "birth_year", "notes", "dominant_side", "breath_s", "email",
             *(name for name, *_ in LENGTHS),
         )
     }  # fmt: skip
@@ -108,6 +109,7 @@ def _read() -> tuple[dict[str, Any], dict[str, str]]:
     values: dict[str, Any] = {
         "call_name": request.form.get("call_name", "").strip()[:80],
         "notes": request.form.get("notes", "").strip()[:4000],
+        "email": request.form.get("email", "").strip()[:200],
     }
     if request.form.get("dominant_side", "") in ("", "left", "right"):
         values["dominant_side"] = request.form.get("dominant_side", "")
@@ -120,6 +122,8 @@ def _read() -> tuple[dict[str, Any], dict[str, str]]:
     problems: dict[str, str] = {}
     if not values["call_name"]:
         problems["call_name"] = "Say what to call them."
+    if values["email"] and not re.fullmatch(r"[^@\s<>,;]+@[^@\s<>,;]+", values["email"]):
+        problems["email"] = "This does not look like an address: leave it empty or correct it."
     year, problem = _number("birth_year", "birth year", 1900, date.today().year)
     values["birth_year"] = None if year is None else int(year)
     if problem:

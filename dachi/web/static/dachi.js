@@ -50,6 +50,8 @@
   const runBox = $("#run-box");
   if (runBox && matchMedia("(max-width: 800px)").matches) runBox.open = false;
 
+  $("#print")?.addEventListener("click", () => print());
+
   // The chart: a ring's numbers and photograph, by pointer or by tabbing to it.
   const detail = $("#ring-detail");
   if (detail) {

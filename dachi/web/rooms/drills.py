@@ -1,0 +1,74 @@
+"""The drill catalogue: browse, search, and a card to print."""
+
+from __future__ import annotations
+
+from flask import Blueprint, abort, render_template, request
+from flask_login import login_required
+
+from dachi.core.drills import DIRECTIONS, PHASES, POSITIONS, TISSUES, Drill
+from dachi.data import cautions, drills, gates, props
+from dachi.web.plans import drill_by_id
+
+room = Blueprint("drills", __name__)
+
+FILTERS = ("phase", "direction", "tissue", "position", "prop", "school")
+
+
+@room.get("/drills")
+@login_required
+def page() -> str:
+    """Drills that match what was asked: words, and any of the filters."""
+    asked = {f: request.args.get(f, "") for f in FILTERS}
+    words = request.args.get("q", "").strip().casefold().split()
+    found = [d for d in drills() if matches(d, asked) and all(w in _text(d) for w in words)]
+    groups = [(p, [d for d in found if d.phase == p]) for p in PHASES]
+    return render_template(
+        "parts/drill_list.html" if request.headers.get("HX-Request") else "drills.html",
+        groups=[(p, own) for p, own in groups if own],
+        count=len(found),
+        asked=asked,
+        q=request.args.get("q", ""),
+        choices={
+            "phase": PHASES,
+            "direction": DIRECTIONS,
+            "tissue": TISSUES,
+            "position": POSITIONS,
+            "prop": [p.id for p in props()],
+            "school": ["engaged", "yielding"],
+        },
+    )
+
+
+def matches(drill: Drill, asked: dict[str, str]) -> bool:
+    """Whether a drill passes every filter that is set."""
+    tests = {
+        "phase": lambda v: drill.phase == v,
+        "direction": lambda v: v in drill.directions,
+        "tissue": lambda v: v in (*drill.lengthens, *drill.strengthens),
+        "position": lambda v: drill.position == v,
+        "prop": lambda v: v in (*drill.requires, *drill.optional),
+        "school": lambda v: not drill.schools or v in drill.schools,
+    }
+    return all(tests[k](v) for k, v in asked.items() if v)
+
+
+def _text(drill: Drill) -> str:
+    parts = [drill.name, drill.cue, drill.feel, *drill.directions, *drill.lengthens]
+    return " ".join([*parts, *drill.strengthens]).replace("_", " ").casefold()
+
+
+@room.get("/drills/<drill_id>")
+@login_required
+def card(drill_id: str) -> str:
+    """One drill on a card."""
+    known = drill_by_id()
+    drill = known.get(drill_id) or abort(404)
+    return render_template(
+        "drill.html",
+        drill=drill,
+        easier=known.get(drill.easier or ""),
+        harder=known.get(drill.harder or ""),
+        props={p.id: p for p in props()},
+        gates=[gates()[g] for g in drill.gate],
+        cautions=[c for c in cautions() if c.forbidden(drill)],
+    )

@@ -1,0 +1,154 @@
+"""The plan of a practitioner: settings, the week, proposals, ladders."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.core.programme import DIRECTION_SHARE, NoPlan
+from dachi.data import cautions, chosen_schools, props
+from dachi.drawing.practice import wheel
+from dachi.store import assessments, practice
+from dachi.store.practice import Profile
+from dachi.web import plans
+from dachi.web.session import coach_id, db, own_practitioner
+
+room = Blueprint("plan", __name__)
+
+
+@room.get("/p/<int:pid>/plan")
+@login_required
+def page(pid: int) -> str:
+    """The week, with the reason for each drill, what fell out, and what to change."""
+    who = own_practitioner(pid)
+    plans.refresh_proposals(coach_id(), who)
+    profile = plans.profile_of(coach_id(), pid)
+    problem, week = None, None
+    try:
+        week = plans.week_of(coach_id(), who)
+    except NoPlan as error:
+        problem = f"There is no plan: {error}."
+    offered = practice.proposals(db(), coach_id(), pid)
+    styles = chosen_schools(who.schools)
+    target = DIRECTION_SHARE * 60 * profile.minutes * len(profile.weekdays)
+    active = {c.id for c in plans.person_of(coach_id(), who, plans.datetime.now()).cautions}
+    return render_template(
+        "plan.html",
+        who=who,
+        visits=assessments.of_practitioner(db(), coach_id(), pid),
+        profile=profile,
+        week=week,
+        problem=problem,
+        drills=plans.drill_by_id(),
+        weekdays=plans.WEEKDAYS,
+        wheel=wheel(week["directions"], target) if week else "",
+        dose=lambda d: plans.say_dose(d, styles["counting"], who.breath_s),
+        open_proposals=[o for o in offered if o.decided_at is None],
+        decided=[o for o in offered if o.decided_at is not None],
+        cautions=cautions(),
+        active=active,
+        owned=[p for p in props() if p.id in who.props],
+        wishes=practice.wishes(db(), coach_id(), pid),
+        fell_out=_grouped(week["fell_out"]) if week else [],
+        standings=plans.standings(coach_id(), who)[:2],
+        saved=practice.profile(db(), coach_id(), pid) is not None,
+    )
+
+
+def _grouped(fell_out: dict[str, str]) -> list[tuple[str, list[str]]]:
+    """Drills that are not in the plan, by the reason."""
+    found: dict[str, list[str]] = {}
+    for name, why in fell_out.items():
+        found.setdefault(why, []).append(name)
+    return sorted(found.items(), key=lambda f: -len(f[1]))
+
+
+@room.post("/p/<int:pid>/plan/profile")
+@login_required
+def profile(pid: int) -> Response:
+    """Say how somebody practises."""
+    own_practitioner(pid)
+    known = plans.profile_of(coach_id(), pid)
+    level, minutes = request.form.get("level", ""), request.form.get("minutes", "")
+    chosen = tuple(sorted({int(d) for d in request.form.getlist("weekday") if d in "0123456"}))
+    if level not in ("1", "2", "3") or minutes not in ("5", "10", "15", "20", "30", "45", "60"):
+        flash("Choose a level and the minutes of a session.", "retake")
+    elif not chosen:
+        flash("Choose at least one day to practise on.", "retake")
+    else:
+        own = tuple(c.id for c in cautions() if c.id in request.form.getlist("caution"))
+        tuned = {} if request.form.get("untune") else known.tuned
+        practice.save_profile(
+            db(), coach_id(), pid, Profile(int(level), float(minutes), chosen, own, tuned)
+        )
+    return redirect(url_for("plan.page", pid=pid))
+
+
+@room.post("/p/<int:pid>/plan/wish")
+@login_required
+def wish(pid: int) -> Response:
+    """Keep, drop, swap or lengthen one thing; the rest is planned around it."""
+    who = own_practitioner(pid)
+    name, act = request.form.get("drill", ""), request.form.get("act", "")
+    day = request.form.get("weekday", "-1")
+    known = plans.drill_by_id()
+    if name not in known or day not in ("-1", *"0123456"):
+        abort(400)
+    on = int(day)
+    if act in ("keep", "drop", "free"):
+        kind = None if act == "free" else act
+        practice.wish(db(), coach_id(), pid, on, name, kind)
+        if act == "free":
+            practice.wish(db(), coach_id(), pid, -1, name, None)
+    elif act == "swap":
+        other = request.form.get("other", "")
+        if other not in known:
+            abort(400)
+        practice.wish(db(), coach_id(), pid, on, name, "drop")
+        practice.wish(db(), coach_id(), pid, on, other, "keep")
+    elif act == "longer":
+        tuned: dict[str, Any] = dict(plans.profile_of(coach_id(), pid).tuned)
+        factor = float(dict(tuned.get("longer", {})).get(name, 1.0))
+        plans.accept(coach_id(), pid, {"longer": {name: min(2.0, round(factor * 1.25, 2))}},
+                     date.today())  # fmt: skip
+    else:
+        abort(400)
+    try:
+        plans.week_of(coach_id(), who)
+    except NoPlan as error:
+        db().execute("ROLLBACK")
+        db().execute("BEGIN IMMEDIATE")
+        flash(f"Not changed: {error}.", "retake")
+    return redirect(url_for("plan.page", pid=pid, _anchor=f"day-{on}" if on >= 0 else None))
+
+
+@room.post("/p/<int:pid>/proposals/<int:oid>")
+@login_required
+def decide(pid: int, oid: int) -> Response:
+    """Accept a proposal, and do what it says, or leave things as they are."""
+    own_practitioner(pid)
+    offered = {o.id: o for o in practice.proposals(db(), coach_id(), pid)}
+    found = offered.get(oid) or abort(404)
+    yes = request.form.get("accept") == "1"
+    if practice.decide(db(), coach_id(), pid, oid, yes) and yes:
+        plans.accept(coach_id(), pid, found.change, date.today())
+        flash(f"Done: {found.text}")
+    return redirect(url_for("plan.page", pid=pid))
+
+
+@room.get("/p/<int:pid>/ladders")
+@login_required
+def ladders(pid: int) -> str:
+    """Where the practitioner stands towards each goal pose, and what opens the next rung."""
+    who = own_practitioner(pid)
+    return render_template(
+        "ladders.html",
+        who=who,
+        visits=assessments.of_practitioner(db(), coach_id(), pid),
+        standings=plans.standings(coach_id(), who),
+        drills=plans.drill_by_id(),
+    )

@@ -1,0 +1,314 @@
+// The practice player: counts, breathes, rings. Loaded once, it needs no connection; what was done
+// is kept on this device until it has been sent.
+(() => {
+  "use strict";
+  const $ = (id) => document.getElementById(id);
+
+  // ---- what waits to be sent --------------------------------------------------
+  const QUEUE = "dachi-practice-queue";
+  const queue = () => { try { return JSON.parse(localStorage.getItem(QUEUE)) || []; } catch { return []; } };
+  const keepQueue = (all) => localStorage.setItem(QUEUE, JSON.stringify(all));
+  let sending = false, again = 0;
+  async function flush(say) {
+    if (sending) return;
+    sending = true;
+    try {
+      for (;;) {
+        const all = queue();
+        if (!all.length) { say("", true); return; }
+        let answer = null;
+        try { answer = await fetch(all[0].to, { method: "POST", body: JSON.stringify(all[0].body), headers: { "Content-Type": "application/json" } }); } catch { answer = null; }
+        if (answer && answer.ok) { keepQueue(queue().filter((q) => q.body.once_key !== all[0].body.once_key)); again = 0; continue; }
+        if (answer && (answer.status === 404 || answer.status === 422)) {
+          const found = await answer.json().catch(() => ({}));
+          say(found.problem || "This session could not be sent.", false);
+          return;
+        }
+        say("Kept on this device. It is sent once the connection is back.", false);
+        again = Math.min(again + 1, 8);
+        setTimeout(() => flush(say), 1000 * again);
+        return;
+      }
+    } finally { sending = false; }
+  }
+  const home = $("queue");
+  if (home) {
+    const say = (words) => { home.textContent = words; };
+    if (queue().length) flush((words, done) => { say(words); if (done) location.reload(); });
+    window.addEventListener("online", () => flush(say));
+    return;
+  }
+
+  const page = $("player");
+  if (!page) return;
+  const data = JSON.parse($("play-data").textContent);
+  const items = data.items;
+  const today = new Date();
+  const stamp = (d) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}T${String(d.getHours()).padStart(2, "0")}:${String(d.getMinutes()).padStart(2, "0")}:${String(d.getSeconds()).padStart(2, "0")}`;
+  const STORE = `dachi-play-${data.weekday}-${stamp(today).slice(0, 10)}-${page.dataset.to}`;
+  const newKey = () => Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
+
+  // run.first: what the first side of the present drill got, so that the other gets the same.
+  let run = { item: 0, step: 0, at: 0, first: null, done: {}, pains: [], swapped: {}, key: newKey(), started: null, ended: false };
+  try {
+    const kept = JSON.parse(localStorage.getItem(STORE));
+    if (kept && !kept.sent && kept.item < items.length) run = kept;
+  } catch { /* begin anew */ }
+  const save = () => localStorage.setItem(STORE, JSON.stringify(run));
+
+  const stepsOf = (i) => (run.swapped[i] ? items[i].others[run.swapped[i]].steps : items[i].steps);
+  const drillOf = (i) => (run.swapped[i] ? items[i].others[run.swapped[i]].drill : items[i].drill);
+  const here = () => stepsOf(run.item)?.[run.step];
+  const card = () => data.drills[drillOf(run.item)];
+  const worked = (s) => s.kind !== "enter";
+  const secondSide = (s) => worked(s) && s.side && !s.extra && run.first && run.first.side !== s.side;
+
+  function target(s) {
+    if (!secondSide(s)) return s.seconds;
+    return Math.min(s.seconds, run.first.seconds);
+  }
+  function repsOf(s) { return secondSide(s) ? Math.min(s.reps, run.first.reps) : s.reps; }
+
+  // ---- sound -----------------------------------------------------------------
+  let sound = null;
+  function ring(pitch, length = 0.5) {
+    try {
+      sound = sound || new AudioContext();
+      const tone = sound.createOscillator(), loud = sound.createGain();
+      tone.frequency.value = pitch;
+      loud.gain.setValueAtTime(0.15, sound.currentTime);
+      loud.gain.exponentialRampToValueAtTime(0.001, sound.currentTime + length);
+      tone.connect(loud).connect(sound.destination);
+      tone.start(); tone.stop(sound.currentTime + length);
+    } catch { /* silent devices still show the numbers */ }
+  }
+  function speak(words) {
+    if (!$("voice").checked || !("speechSynthesis" in window)) return;
+    const said = new SpeechSynthesisUtterance(words);
+    said.lang = "en";
+    speechSynthesis.cancel(); speechSynthesis.speak(said);
+  }
+  let lock = null;
+  async function stayAwake() {
+    try { lock = lock || await navigator.wakeLock?.request("screen"); lock?.addEventListener("release", () => { lock = null; }); } catch { lock = null; }
+  }
+  document.addEventListener("visibilitychange", () => { if (!document.hidden && going) stayAwake(); });
+
+  // ---- drawing -----------------------------------------------------------------
+  let drawn = "";
+  function figures() { return [...document.querySelectorAll(`[data-figures="${drillOf(run.item)}"] > div`)]; }
+  function showFigure(n) {
+    const all = figures(), key = `${drillOf(run.item)}-${Math.min(n, all.length - 1)}`;
+    if (key === drawn) return;
+    drawn = key;
+    $("figure").innerHTML = all[Math.min(n, all.length - 1)].innerHTML;
+  }
+  function remaining() {
+    let total = 0;
+    items.forEach((_, i) => stepsOf(i).forEach((s, j) => { if (i > run.item || (i === run.item && j >= run.step)) total += s.seconds; }));
+    return Math.max(0, total - run.at);
+  }
+  const whole = items.reduce((sum, _, i) => sum + stepsOf(i).reduce((t, s) => t + s.seconds, 0), 0);
+
+  function draw() {
+    const s = here();
+    if (!s) return;
+    const c = card(), left = Math.max(0, target(s) - run.at);
+    $("name").textContent = c.name;
+    $("side").textContent = s.side ? `${s.side} side${s.extra ? ", one more: the tighter one" : ""}` : "";
+    $("side").className = `play-side${s.side ? ` side-${s.side}` : ""}`;
+    $("cue").textContent = c.cue;
+    $("feel").textContent = `Right: ${c.feel}. Not right: ${c.not_feel}.`;
+    const pair = data.breath_s, into = run.at % pair;
+    let scale = 0.6 + 0.4 * (into < pair / 2 ? into / (pair / 2) : 2 - into / (pair / 2));
+    let what = "";
+    if (s.kind === "enter") {
+      $("count").textContent = Math.ceil(left);
+      what = c.props.length ? `Get into it. With: ${c.props.join(", ")}${c.prop_cm != null ? `, ${c.prop_cm} cm` : ""}.` : "Get into it.";
+      scale = 0.6; showFigure(0);
+    } else if (s.kind === "reps") {
+      const n = repsOf(s), now = Math.min(n, Math.floor(run.at / s.rep_s) + 1), part = (run.at % s.rep_s) / s.rep_s;
+      $("count").textContent = `${now} of ${n}`;
+      what = s.both_ways && now > n / 2 ? "The other way round." : s.both_ways ? "One way round." : "Slowly.";
+      scale = 0.6 + 0.4 * (part < 0.5 ? part * 2 : 2 - part * 2);
+      showFigure(part < 0.5 ? 0 : 1);
+    } else {
+      const breaths = Math.max(1, Math.round(target(s) / pair));
+      $("count").textContent = data.counting === "breaths" && target(s) >= pair ? `${Math.min(breaths, Math.floor(run.at / pair) + 1)} of ${breaths}` : Math.ceil(left);
+      what = into < pair / 2 ? "Breathe in." : "Breathe out.";
+      showFigure(1);
+    }
+    if ($("what").textContent !== what) $("what").textContent = what;
+    $("breath").style.transform = `scale(${scale.toFixed(3)})`;
+    $("count").classList.toggle("long", $("count").textContent.length > 3);
+    $("bar").value = whole ? 1 - remaining() / whole : 0;
+    const min = remaining() / 60;
+    $("left").textContent = min >= 1 ? `${Math.round(min)} min` : `${Math.ceil(remaining())} s`;
+    $("next").disabled = Boolean(secondSide(s));
+    $("next").textContent = secondSide(s) ? "As long as the other" : "Skip";
+    const free = !secondSide(s) && !s.extra;
+    for (const kind of ["easier", "harder"]) $(kind).hidden = !(free && !run.swapped[run.item] && items[run.item].others[kind]);
+  }
+
+  // ---- going through it ---------------------------------------------------------
+  let going = false, last = 0, ticked = 0;
+  function note(s, seconds) {
+    if (!worked(s) || seconds <= 0) return;
+    const row = run.done[drillOf(run.item)] = run.done[drillOf(run.item)] || { seconds: 0 };
+    row.seconds += seconds;
+    if (s.side) row[s.side] = (row[s.side] || 0) + seconds;
+    if (s.kind === "hold") row.hold_s = Math.max(row.hold_s || 0, seconds);
+  }
+  function announce() {
+    const s = here();
+    if (!s) return;
+    const c = card();
+    ring(s.kind === "enter" ? 520 : s.side && run.step > 1 ? 780 : 660, 0.7);
+    speak(s.kind === "enter" ? `${c.name}.` : s.side ? `${s.side} side.` : c.cue.split(/[.:]/)[0]);
+  }
+  function onward(cut) {
+    const s = here();
+    if (worked(s)) {
+      const spent = cut ? run.at : target(s);
+      if (cut && s.side && !s.extra && !run.first && (s.reps ? run.at < s.rep_s : run.at < 3)) { nextItem(); return; }
+      if (s.side && !s.extra && !run.first) {
+        const reps = s.reps ? Math.max(1, Math.floor(spent / s.rep_s)) : 0;
+        const seconds = s.reps ? reps * s.rep_s : spent;
+        run.first = { side: s.side, seconds, reps };
+        note(s, seconds);
+      } else note(s, spent);
+    } else if (cut) { nextItem(); return; }
+    run.step += 1; run.at = 0; ticked = 0;
+    if (!here()) { nextItem(); return; }
+    announce(); save(); draw();
+  }
+  function nextItem() {
+    run.item += 1; run.step = 0; run.at = 0; run.first = null; ticked = 0;
+    save();
+    if (run.item >= items.length) { end(true); return; }
+    announce(); draw();
+  }
+  function tick() {
+    if (!going) return;
+    const now = performance.now(), step = Math.min((now - last) / 1000, 5);
+    last = now;
+    run.at += step;
+    const s = here();
+    if (!s) return;
+    if (s.kind === "reps") {
+      const n = Math.floor(run.at / s.rep_s);
+      if (n > ticked) { ticked = n; ring(s.both_ways && n === Math.ceil(repsOf(s) / 2) ? 780 : 440, s.both_ways && n === Math.ceil(repsOf(s) / 2) ? 0.6 : 0.12); }
+    }
+    if (run.at >= target(s)) onward(false); else draw();
+  }
+  setInterval(tick, 100);
+  setInterval(() => { if (going) save(); }, 2000);
+  function go(on) {
+    going = on;
+    last = performance.now();
+    $("pause").textContent = on ? "Pause" : run.started ? "Go on" : "Start";
+    if (on) { if (!run.started) { run.started = stamp(new Date()); announce(); } stayAwake(); }
+    save();
+  }
+  $("pause").addEventListener("click", () => go(!going));
+  $("next").addEventListener("click", () => onward(true));
+  for (const kind of ["easier", "harder"]) $(kind).addEventListener("click", () => {
+    run.swapped[run.item] = kind; run.step = 0; run.at = 0; run.first = null;
+    announce(); save(); draw();
+  });
+  document.addEventListener("keydown", (event) => {
+    if (event.target.closest("input, textarea, select, button, a")) return;
+    if (event.key === " ") { event.preventDefault(); go(!going); }
+  });
+
+  // ---- it hurts ------------------------------------------------------------------
+  const panel = (name) => { for (const id of ["step", "hurt", "end"]) $(id).hidden = id !== name; $("foot").hidden = name !== "step"; };
+  function button(words, act) {
+    const b = document.createElement("button");
+    b.type = "button"; b.className = "btn btn-quiet"; b.textContent = words;
+    b.addEventListener("click", act);
+    return b;
+  }
+  $("hurts").addEventListener("click", () => {
+    go(false); panel("hurt");
+    $("hurt-say").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = false;
+    $("hurt-places").replaceChildren(...data.places.map((place) => button(place, () => {
+      if (place.includes("knee")) { told(place, "knee"); return; }
+      $("hurt-kind-head").hidden = false;
+      $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(place, k))));
+      $("hurt-kinds").querySelector("button").focus();
+    })));
+    $("hurt-places").querySelector("button").focus();
+  });
+  $("hurt-back").addEventListener("click", () => { panel("step"); draw(); });
+  function told(place, kind) {
+    const s = here();
+    run.pains.push({ drill: drillOf(run.item), place, kind });
+    note(s, worked(s) ? run.at : 0);
+    $("hurt-places").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = true;
+    const stop = data.stops[kind];
+    const first = document.createElement("p"), second = document.createElement("p");
+    first.className = "lead"; first.textContent = stop || "A dull ache beyond a breathable stretch ends this drill.";
+    second.textContent = stop ? data.stop_now : data.eases[drillOf(run.item)];
+    $("hurt-say").replaceChildren(first, second, stop ? button("End the session here", () => end(false)) : button("Leave this drill, go on", () => { panel("step"); nextItem(); if (run.item < items.length) go(true); }));
+    $("hurt-say").querySelector("button").className = "btn btn-go";
+    save();
+  }
+
+  // ---- the end ----------------------------------------------------------------------
+  function end(finished) {
+    going = false; run.ended = true; run.finished = finished; save();
+    lock?.release?.();
+    panel("end");
+    const minutes = Object.values(run.done).reduce((t, d) => t + d.seconds, 0) / 60;
+    $("end-head").textContent = finished ? "Well done" : "Enough for today";
+    $("end-words").textContent = minutes >= 1 ? `${Math.round(minutes)} minutes of practice.` : "Every session counts.";
+    if (finished) ring(880, 1.2);
+    $("end-drills").replaceChildren(...Object.keys(run.done).filter((n) => ["hold", "goal", "strength"].includes(data.drills[n].phase)).map((n) => {
+      const d = data.drills[n], row = document.createElement("div");
+      row.className = "end-drill"; row.dataset.drill = n;
+      const label = document.createElement("label"); label.textContent = d.name; label.htmlFor = `felt-${n}`;
+      const felt = document.createElement("select"); felt.className = "form-select"; felt.id = `felt-${n}`; felt.name = "felt";
+      [["", "as the session"], ["easy", "easy"], ["right", "just right"], ["hard", "hard"]].forEach(([v, w]) => felt.add(new Option(w, v)));
+      row.append(label, felt);
+      if (d.prop) for (const [name, words] of [["prop_cm", "support, cm"], ["layers", "layers"]]) {
+        const l = document.createElement("label"), input = document.createElement("input");
+        l.className = "end-prop"; l.textContent = words;
+        input.className = "form-control"; input.name = name; input.inputMode = "decimal";
+        if (name === "prop_cm" && d.prop_cm != null) input.value = d.prop_cm;
+        l.append(input); row.append(l);
+      }
+      return row;
+    }));
+    $("end-head").tabIndex = -1; $("end-head").focus();
+  }
+  const number = (text) => { const v = Number(String(text).replace(",", ".")); return text !== "" && Number.isFinite(v) && v >= 0 && v <= 150 ? v : null; };
+  $("keep").addEventListener("click", () => {
+    const bad = [...document.querySelectorAll(".end-prop input")].find((i) => i.value.trim() && number(i.value.trim()) === null);
+    if (bad) { $("kept").textContent = "Give heights in centimetres and layers as numbers, or leave them empty."; bad.focus(); return; }
+    const done = Object.entries(run.done).map(([drill, row]) => {
+      const found = { drill, ...row }, at = document.querySelector(`.end-drill[data-drill="${drill}"]`);
+      if (at) for (const input of at.querySelectorAll("select, input")) {
+        const v = input.name === "felt" ? input.value : number(input.value.trim());
+        if (v !== "" && v !== null) found[input.name] = v;
+      }
+      return found;
+    });
+    const body = {
+      once_key: run.key, started_at: run.started || stamp(new Date()), finished: Boolean(run.finished), done,
+      seconds: Object.values(run.done).reduce((t, d) => t + d.seconds, 0),
+      felt: document.querySelector('[name="felt"]:checked').value, notes: $("notes").value, pains: run.pains,
+    };
+    keepQueue([...queue().filter((q) => q.body.once_key !== run.key), { to: page.dataset.to, body }]);
+    run.sent = true; save();
+    $("keep").disabled = true;
+    flush((words, sent) => {
+      $("kept").textContent = sent ? "It is in your log. " : words;
+      if (sent) { const back = document.createElement("a"); back.href = page.dataset.home; back.textContent = "Back to your page"; $("kept").append(back); }
+    });
+  });
+  window.addEventListener("online", () => flush((words, sent) => { if (run.sent) $("kept").textContent = sent ? "It is in your log." : words; }));
+
+  if (!items.length) { $("name").textContent = "There is nothing in this session."; $("foot").hidden = true; return; }
+  if (run.ended) end(Boolean(run.finished)); else { draw(); go(false); }
+})();
