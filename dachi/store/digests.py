@@ -35,6 +35,8 @@ class Seen:
     unmarked: int
     retest_on: str | None
     news: tuple[Mapping[str, Any], ...]
+    pain: tuple[str, str] | None = None
+    consent_missing: bool = False
 
 
 def save(
@@ -132,8 +134,8 @@ def others_repeats(
     return {r["mode"]: (r["squares"], r["df"]) for r in rows}
 
 
-def today(db: sqlite3.Connection, coach_id: int, news_since: str) -> list[Seen]:
-    """Return everybody with what Today asks: visits, what is unmarked, due and new."""
+def today(db: sqlite3.Connection, coach_id: int, news_since: str, pain_since: str) -> list[Seen]:
+    """Return everybody with what Today asks: visits, pain, what is unmarked, due and new."""
     unmarked: dict[int, tuple[int, int]] = {
         r["practitioner_id"]: (r["first"], r["count"])
         for r in db.execute(
@@ -161,6 +163,22 @@ def today(db: sqlite3.Connection, coach_id: int, news_since: str) -> list[Seen]:
             (coach_id,),
         )
     }
+    pain: dict[int, tuple[str, str]] = {}
+    for r in db.execute(
+        "SELECT l.practitioner_id, x.place, l.started_at FROM practice_pain x"
+        " JOIN practice_log l ON l.id = x.log_id JOIN practitioner p ON p.id = l.practitioner_id"
+        " WHERE p.coach_id = ? AND l.started_at >= ? ORDER BY l.started_at",
+        (coach_id, pain_since),
+    ):
+        pain[r["practitioner_id"]] = (r["place"], r["started_at"])
+    agreed = {
+        r["practitioner_id"]
+        for r in db.execute(
+            "SELECT c.practitioner_id FROM consent c JOIN practitioner p"
+            " ON p.id = c.practitioner_id WHERE p.coach_id = ? AND c.withdrawn_on IS NULL",
+            (coach_id,),
+        )
+    }
     rows = db.execute(
         "SELECT p.id, p.call_name, p.next_visit_at, count(a.id) AS assessments,"
         " max(a.taken_at) AS last_at FROM practitioner p"
@@ -179,6 +197,8 @@ def today(db: sqlite3.Connection, coach_id: int, news_since: str) -> list[Seen]:
             unmarked.get(r["id"], (None, 0))[1],
             due.get(r["id"]),
             tuple(news.get(r["id"], ())),
+            pain.get(r["id"]),
+            r["id"] not in agreed,
         )
         for r in rows
     ]

@@ -23,7 +23,7 @@ from dachi.data import catalogue, chosen_schools
 from dachi.drawing import practice as drawings
 from dachi.drawing.drills import drill_figures
 from dachi.interchange.calendar import Appointment, Practice, calendar
-from dachi.store import assessments, digests, photos, practice, practitioners, preparation
+from dachi.store import assessments, days, digests, photos, practice, practitioners, preparation
 from dachi.store.practitioners import Practitioner
 from dachi.web import plans
 from dachi.web.rooms import pictures
@@ -457,6 +457,16 @@ def download(token: str) -> Response:
             for d in digests.of_practitioner(db(), own.coach, who.id)
         ]
         bundle.writestr("ranges.json", json.dumps(ranges, indent=2, ensure_ascii=False))
+        visits = [
+            {
+                "taken_at": v.taken_at,
+                "warmth": v.warmth,
+                "state": asdict(state) if (state := days.state(db(), own.coach, v.id)) else None,
+                "photographs": len(assessments.trials(db(), own.coach, v.id)),
+            }
+            for v in assessments.of_practitioner(db(), own.coach, who.id)
+        ]
+        bundle.writestr("visits.json", json.dumps(visits, indent=2, ensure_ascii=False))
         bundle.writestr("calendar.ics", calendar_of(own.coach, who))
     answer = Response(out.getvalue(), mimetype="application/zip")
     answer.headers["Content-Disposition"] = 'attachment; filename="my-practice.zip"'

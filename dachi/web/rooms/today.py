@@ -16,7 +16,7 @@ from dachi.web.words import day
 
 room = Blueprint("today", __name__)
 
-NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS = 21, 7, 3
+NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS, PAIN_DAYS = 21, 7, 3, 7
 #: People named in one group before the rest is folded away.
 SHOWN = 12
 
@@ -37,8 +37,10 @@ def page() -> str:
     """Everybody with something to do, each once, under the most pressing reason."""
     today = date.today()
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
-    people = digests.today(db(), coach_id(), since)
+    hurt = (today - timedelta(days=PAIN_DAYS)).isoformat()
+    people = digests.today(db(), coach_id(), since, hurt)
     groups: dict[str, list[Entry]] = {
+        "hurt": [],
         "coming": [],
         "marking": [],
         "changed": [],
@@ -57,6 +59,7 @@ def page() -> str:
         people=people,
         today=today,
         groups=[
+            ("It hurt in practice", groups["hurt"]),
             ("Coming", groups["coming"]),
             ("Photographs to mark", groups["marking"]),
             ("What changed", groups["changed"]),
@@ -74,13 +77,18 @@ def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
     group = None
     action = "New assessment"
     address: str | None = None
+    if who.pain:
+        reasons.append(("pain", f"pain in the {who.pain[0]} logged on {day(who.pain[1])}"))
+        group, action, address = "hurt", "Look at the plan", url_for("plan.page", pid=who.id)
     if who.next_visit_at:
         at = datetime.fromisoformat(who.next_visit_at)
         away = (at.date() - today).days
         if 0 <= away <= COMING_DAYS:
             when = {0: "today", 1: "tomorrow"}.get(away, f"on {at:%A}")
             reasons.append(("coming", f"comes {when} at {at:%H:%M}"))
-            group = "coming"
+            group = group or "coming"
+            if who.consent_missing:
+                reasons.append(("watch", "consent to photographs is not recorded"))
     if who.unmarked:
         plural = "s" if who.unmarked != 1 else ""
         reasons.append(("watch", f"{who.unmarked} photograph{plural} to mark"))

@@ -1,0 +1,157 @@
+"""The player on a phone: a shortened session with the connection gone in the middle."""
+
+import json
+import re
+
+from playwright.sync_api import Page, expect
+
+from dachi.store import practice, practitioners
+from dachi.store.practice import Profile
+from tests.browser.chromium import InChromium
+
+PHONE = {"width": 390, "height": 844, "has_touch": True}
+
+
+class Player(InChromium):
+    def setUp(self) -> None:
+        super().setUp()
+        practitioners.update(
+            self.db, self.coach.id, self.pid, props={"mat", "strap", "block", "cushion", "wall"}
+        )
+        practice.save_profile(self.db, self.coach.id, self.pid, Profile(2, 10.0, tuple(range(7))))
+        self.sign_in()
+        self.page.goto(f"{self.base}/p/{self.pid}/practice")
+        self.page.get_by_role("button", name="Make the link").click()
+        self.link = self.page.locator("#own code").inner_text()
+
+    def log(self) -> list[practice.Entry]:
+        return practice.log(self.db, self.coach.id, self.pid)
+
+    def player(self) -> tuple[Page, dict[str, object]]:
+        phone = self.open(**PHONE)
+        phone.goto(self.link)
+        expect(phone.get_by_role("heading", name="Hello Runa")).to_be_visible()
+        self.assertEqual(self.serious_issues(phone), [])
+        self.assertEqual(phone.evaluate("document.documentElement.scrollWidth"), 390)
+        start = phone.get_by_role("link", name="Start").get_attribute("href") or ""
+        phone.goto(f"{self.base}{start}?short=1")
+        data = json.loads(phone.locator("#play-data").text_content() or "{}")
+        self.assertEqual(self.serious_issues(phone), [])
+        return phone, data
+
+    def test_a_session_with_the_connection_gone_in_the_middle(self) -> None:
+        phone, data = self.player()
+        phone.get_by_role("button", name="Start").click()
+        items = data["items"]
+        expect(phone.locator("#name")).to_have_text(
+            data["drills"][items[1]["drill"]]["name"], timeout=20_000
+        )
+        self.expected_complaints = ("Failed to load resource", "ERR_INTERNET_DISCONNECTED")
+        phone.context.set_offline(True)
+        expect(phone.get_by_role("heading", name="Well done")).to_be_visible(timeout=120_000)
+        phone.get_by_text("easy", exact=True).first.click()
+        props = phone.locator('.end-prop input[name="prop_cm"]')
+        if props.count():
+            props.first.fill("a lot")
+            phone.get_by_role("button", name="Keep it").click()
+            expect(phone.locator("#kept")).to_contain_text("in centimetres")
+            props.first.fill("12")
+        phone.fill("#notes", "the bus was late")
+        phone.get_by_role("button", name="Keep it").click()
+        expect(phone.locator("#kept")).to_contain_text("Kept on this device")
+        self.assertEqual(self.log(), [])
+        phone.context.set_offline(False)
+        expect(phone.locator("#kept")).to_contain_text("It is in your log", timeout=20_000)
+        (entry,) = self.log()
+        self.assertEqual(
+            (entry.felt, entry.finished, entry.notes), ("easy", True, "the bus was late")
+        )
+        self.assertEqual({d["drill"] for d in entry.done}, {i["drill"] for i in items})
+        extra = {i["drill"] for i in items if any(s["extra"] for s in i["steps"])}
+        for d in entry.done:
+            if "left" in d and d["drill"] not in extra:
+                self.assertAlmostEqual(d["left"], d["right"], delta=0.01)
+        self.page.goto(f"{self.base}/p/{self.pid}/practice")
+        expect(self.page.get_by_text("the bus was late")).to_be_visible()
+        self.assertEqual(self.serious_issues(self.page), [])
+
+    def test_skipping_on_one_side_gives_the_other_as_much(self) -> None:
+        phone, data = self.player()
+        phone.clock.install()
+        item = next(
+            i
+            for i in data["items"]
+            if len({s["side"] for s in i["steps"]} - {None}) == 2
+            and i["steps"][1]["kind"] == "hold"
+        )
+        name = data["drills"][item["drill"]]["name"]
+        # The full session, so that a side is long enough to be cut short.
+        phone.goto(phone.url.replace("?short=1", ""))
+        phone.get_by_role("button", name="Start").click()
+        while phone.locator("#name").inner_text() != name:
+            phone.get_by_role("button", name="Skip").click()
+        phone.clock.run_for(20_500)
+        first = phone.locator("#side").inner_text()
+        phone.clock.run_for(6_000)
+        phone.get_by_role("button", name="Skip").click()
+        second = phone.locator("#side").inner_text()
+        self.assertNotEqual(first, second)
+        button = phone.locator("#next")
+        expect(button).to_be_disabled()
+        expect(button).to_have_text("As long as the other")
+        phone.clock.run_for(9_000)
+        self.assertNotIn(phone.locator("#side").inner_text(), (second,))
+
+    def test_when_it_hurts_the_session_stops_and_the_coach_hears(self) -> None:
+        phone, _ = self.player()
+        phone.get_by_role("button", name="Start").click()
+        phone.wait_for_timeout(1200)
+        phone.get_by_role("button", name="It hurts").click()
+        phone.get_by_role("button", name="low back").click()
+        phone.get_by_role("button", name="a pinch").click()
+        expect(phone.locator("#hurt-say")).to_contain_text("ends the session")
+        self.assertEqual(self.serious_issues(phone), [])
+        phone.get_by_role("button", name="End the session here").click()
+        phone.get_by_role("button", name="Keep it").click()
+        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        (entry,) = self.log()
+        self.assertFalse(entry.finished)
+        self.assertEqual([(p, k) for _, p, k in entry.pains], [("low back", "pinch")])
+        self.page.goto(f"{self.base}/p/{self.pid}/plan")
+        expect(self.page.get_by_text(re.compile("Because pain in the low back"))).to_be_visible()
+        self.page.goto(f"{self.base}/")
+        expect(self.page.get_by_text("pain in the low back")).to_be_visible()
+
+    def test_a_closed_page_goes_on_where_it_was(self) -> None:
+        phone, data = self.player()
+        phone.get_by_role("button", name="Start").click()
+        name = data["drills"][data["items"][2]["drill"]]["name"]
+        expect(phone.locator("#name")).to_have_text(name, timeout=30_000)
+        phone.reload()
+        expect(phone.locator("#name")).to_have_text(name)
+        expect(phone.get_by_role("button", name="Go on")).to_be_visible()
+
+    def test_pages_of_the_plan(self) -> None:
+        page = self.page
+        for path in (
+            f"/p/{self.pid}/plan",
+            f"/p/{self.pid}/ladders",
+            "/drills",
+            "/drills/lizard",
+            "/outbox",
+        ):
+            page.goto(f"{self.base}{path}")
+            with self.subTest(path):
+                self.assertEqual(self.serious_issues(page), [])
+                page.set_viewport_size({"width": 390, "height": 844})
+                self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+                page.set_viewport_size({"width": 1280, "height": 800})
+        page.goto(f"{self.base}/drills")
+        page.get_by_label("Direction").select_option("internal_rotation")
+        expect(page.get_by_text("Lizard")).to_have_count(0)
+        page.goto(f"{self.base}/p/{self.pid}/plan")
+        first = page.locator(".plan-items li").nth(1)
+        name = first.locator("b").inner_text()
+        first.locator("summary").click()
+        first.get_by_role("button", name=re.compile("Drop .* on Monday")).click()
+        expect(page.locator(".wishes")).to_contain_text(f"Dropped: {name} on Monday")

@@ -1,0 +1,353 @@
+"""Plan, log, own page, calendar and outbox through their pages."""
+
+import io
+import json
+import zipfile
+from datetime import date, datetime, timedelta
+from email import policy
+from email.parser import BytesParser
+
+import icalendar
+
+from dachi.devices import outbox
+from dachi.store import practice, practitioners, preparation
+from dachi.store.practice import Profile
+from dachi.web import plans
+from tests.support import Pages
+
+
+class Practising(Pages):
+    def setUp(self) -> None:
+        super().setUp()
+        self.sign_in()
+        self.profile(Profile(2, 10.0, (0, 3)))
+        practitioners.update(
+            self.db, self.coach.id, self.pid, props={"mat", "strap", "block", "cushion", "wall"}
+        )
+
+    def profile(self, found: Profile) -> None:
+        practice.save_profile(self.db, self.coach.id, self.pid, found)
+
+    def week(self) -> dict[str, object]:
+        self.assertEqual(self.client.get(f"/p/{self.pid}/plan").status_code, 200)
+        found = practice.plan(self.db, self.coach.id, self.pid)
+        assert found is not None
+        return found[1]
+
+    def drills_on(self, weekday: int) -> list[str]:
+        found = next(s for s in self.week()["sessions"] if s["weekday"] == weekday)  # type: ignore[attr-defined]
+        return [i["drill"] for i in found["items"]]
+
+    def me(self) -> str:
+        return "/me/" + self.own_link().split("/me/")[1]
+
+    def own_link(self) -> str:
+        if not practice.link(self.db, self.coach.id, self.pid):
+            self.post(f"/p/{self.pid}/link", {"act": "new"})
+        page = self.text(self.client.get(f"/p/{self.pid}/practice"))
+        return page.split("<code>")[1].split("</code>")[0]
+
+    def body(self, **more: object) -> dict[str, object]:
+        return {
+            "once_key": "k1", "started_at": datetime.now().isoformat(timespec="seconds"), "seconds": 130,
+            "felt": "right", "finished": True,
+            "done": [{"drill": "raise-up", "seconds": 120, "left": 60, "right": 60, "felt": "easy"}],
+        } | more  # fmt: skip
+
+    def send(self, body: object) -> object:
+        return self.app.test_client().post(f"{self.me()}/log", data=json.dumps(body))
+
+    def log(self) -> list[practice.Entry]:
+        return practice.log(self.db, self.coach.id, self.pid)
+
+
+class ThePlan(Practising):
+    def test_settings(self) -> None:
+        form = {
+            "level": "1",
+            "minutes": "15",
+            "weekday": ["1", "5"],
+            "caution": ["knee", "nonsense"],
+        }
+        self.post(f"/p/{self.pid}/plan/profile", form)
+        found = practice.profile(self.db, self.coach.id, self.pid)
+        assert found is not None
+        self.assertEqual(
+            (found.level, found.minutes, found.weekdays, found.cautions),
+            (1, 15.0, (1, 5), ("knee",)),
+        )
+        self.assertEqual([s["weekday"] for s in self.week()["sessions"]], [1, 5])  # type: ignore[attr-defined]
+        page = self.text(self.client.get(f"/p/{self.pid}/plan"))
+        self.assertIn("Nothing that loads a knee", page)
+        for wrong, words in (
+            ({"level": "9"}, "Choose a level"),
+            ({"weekday": []}, "at least one day"),
+        ):
+            answer = self.post(f"/p/{self.pid}/plan/profile", form | wrong)
+            self.assertIn(words, self.text(self.client.get(answer.headers["Location"])))
+
+    def test_the_same_again_is_not_planned_again(self) -> None:
+        self.week()
+        self.week()
+        (count,) = self.db.execute("SELECT count(*) FROM week_plan").fetchone()
+        self.assertEqual(count, 1)
+
+    def test_changes_by_hand(self) -> None:
+        before = self.drills_on(0)
+        gone = next(d for d in before if plans.drill_by_id()[d].phase not in ("settle", "rest"))
+        wish = f"/p/{self.pid}/plan/wish"
+        self.post(wish, {"drill": gone, "weekday": "0", "act": "drop"})
+        self.assertNotIn(gone, self.drills_on(0))
+        self.post(wish, {"drill": "figure-four", "weekday": "0", "act": "keep"})
+        self.assertIn("figure-four", self.drills_on(0))
+        self.post(
+            wish, {"drill": "figure-four", "weekday": "0", "act": "swap", "other": "cross-reach"}
+        )
+        self.assertIn("cross-reach", self.drills_on(0))
+        self.assertNotIn("figure-four", self.drills_on(0))
+        self.post(wish, {"drill": "cross-reach", "weekday": "0", "act": "longer"})
+        found = practice.profile(self.db, self.coach.id, self.pid)
+        assert found is not None
+        self.assertEqual(found.tuned["longer"], {"cross-reach": 1.25})
+        self.post(wish, {"drill": gone, "weekday": "0", "act": "free"})
+        kinds = {k for _, _, k in practice.wishes(self.db, self.coach.id, self.pid)}
+        self.assertEqual(kinds, {"keep", "drop"})
+        self.assertEqual(self.post(wish, {"drill": "no-such", "act": "keep"}).status_code, 400)
+
+    def test_a_wish_that_cannot_be_is_said_and_taken_back(self) -> None:
+        self.profile(Profile(2, 5.0, (0,)))
+        wish = f"/p/{self.pid}/plan/wish"
+        self.post(wish, {"drill": "wall-straddle", "weekday": "0", "act": "keep"})
+        answer = self.post(wish, {"drill": "butterfly-reclined", "weekday": "0", "act": "keep"})
+        page = self.text(self.client.get(answer.headers["Location"]))
+        self.assertIn("Not changed: nothing fits into 5 minutes", page)
+        self.assertIn("wall-straddle", self.drills_on(0))
+
+    def test_screening_and_pain_reach_the_plan(self) -> None:
+        self.profile(Profile(2, 20.0, (0,)))
+        preparation.answer_screening(
+            self.db, self.coach.id, self.pid, answered_on="2026-11-20", yes=["disc"]
+        )
+        known = plans.drill_by_id()
+        self.assertFalse(
+            [d for d in self.drills_on(0) if known[d].passive_end or "nerve" in known[d].loads]
+        )
+        preparation.clear(self.db, self.coach.id, self.pid, by="Dr. Ebb", on="2026-11-21")
+        self.send(self.body(pains=[{"drill": "raise-up", "place": "left knee", "kind": "dull"}]))
+        self.assertFalse([d for d in self.drills_on(0) if "knee" in known[d].loads])
+        self.assertIn(
+            "Nothing that loads a knee", self.text(self.client.get(f"/p/{self.pid}/plan"))
+        )
+
+    def test_proposals_are_made_decided_and_kept(self) -> None:
+        for i in range(3):
+            self.send(self.body(once_key=f"k{i}"))
+        page = self.text(self.client.get(f"/p/{self.pid}/plan"))
+        self.assertIn("a longer hold, a quarter more", page)
+        oid = page.split("/proposals/")[1].split('"')[0]
+        self.post(f"/p/{self.pid}/proposals/{oid}", {"accept": "1"})
+        found = practice.profile(self.db, self.coach.id, self.pid)
+        assert found is not None
+        self.assertEqual(found.tuned["longer"], {"raise-up": 1.25})
+        page = self.text(self.client.get(f"/p/{self.pid}/plan"))
+        self.assertIn("Decided before", page)
+        self.assertEqual(
+            self.post(f"/p/{self.pid}/proposals/9999", {"accept": "1"}).status_code, 404
+        )
+
+    def test_ladders_say_what_opens_the_next_rung(self) -> None:
+        page = self.text(self.client.get(f"/p/{self.pid}/ladders"))
+        self.assertIn("Supine leg raise not measured yet: one photograph would tell", page)
+
+    def test_drills_are_found(self) -> None:
+        for query, inside, outside in (
+            ("phase=rest", "Flat rest", "Pyramid"),
+            ("direction=internal_rotation&phase=strength", "90/90 heel lift, back leg", "Lizard"),
+            ("q=bell+rope", "Standing leg swing", "Lizard"),
+            ("prop=bolster&phase=hold", "Hang on the bolster", "Pyramid"),
+        ):
+            page = self.text(self.client.get(f"/drills?{query}"))
+            self.assertIn(inside, page)
+            self.assertNotIn(outside, page)
+        self.assertIn("No drill matches", self.text(self.client.get("/drills?q=trampoline")))
+        card = self.text(self.client.get("/drills/goal-front-split"))
+        self.assertIn("a supine leg raise of 80° on both sides", card)
+        self.assertEqual(self.client.get("/drills/none").status_code, 404)
+
+
+class TheLog(Practising):
+    def test_a_session_arrives_once(self) -> None:
+        for _ in range(2):
+            self.assertEqual(self.send(self.body()).status_code, 200)
+        self.assertEqual(len(self.log()), 1)
+        page = self.text(self.client.get(f"/p/{self.pid}/practice"))
+        self.assertIn("left 60, right 60", page)
+
+    def test_what_is_no_log(self) -> None:
+        tomorrow = (datetime.now() + timedelta(days=2)).isoformat(timespec="seconds")
+        for wrong in (
+            [], {}, "x", self.body(felt="great"), self.body(seconds="many"), self.body(seconds=-4),
+            self.body(started_at=tomorrow), self.body(started_at="yesterday"), self.body(done=[{"seconds": 3}]),
+            self.body(done=[{"drill": "raise-up", "prop_cm": 900}]), self.body(seconds=float("nan")),
+        ):  # fmt: skip
+            with self.subTest(wrong=str(wrong)[:60]):
+                self.assertEqual(self.send(wrong).status_code, 422)
+        self.assertEqual(self.log(), [])
+        self.assertEqual(
+            self.send(self.body(done=[{"drill": "gone", "seconds": 3}])).status_code, 200
+        )
+
+    def test_soreness_is_asked_the_next_time(self) -> None:
+        yesterday = (datetime.now() - timedelta(hours=20)).isoformat(timespec="seconds")
+        self.send(self.body(started_at=yesterday))
+        page = self.text(self.app.test_client().get(self.me()))
+        self.assertIn("How sore were you", page)
+        entry = self.log()[0]
+        for level in ("12", "x"):
+            self.app.test_client().post(
+                f"{self.me()}/soreness", data={"log": entry.id, "soreness": level}
+            )
+        self.assertIsNone(self.log()[0].soreness)
+        self.app.test_client().post(
+            f"{self.me()}/soreness", data={"log": entry.id, "soreness": "5"}
+        )
+        self.assertEqual(self.log()[0].soreness, 5)
+        self.assertNotIn("How sore were you", self.text(self.app.test_client().get(self.me())))
+        self.assertIn("A gentler week", self.text(self.client.get(f"/p/{self.pid}/plan")))
+
+    def test_prop_heights_and_sitting(self) -> None:
+        for i, cm in enumerate((16, 14, 12)):
+            at = (datetime.now() - timedelta(days=9 - 3 * i)).isoformat(timespec="seconds")
+            done = [
+                {"drill": "goal-front-split", "seconds": 90, "prop_cm": cm, "layers": 4 - i},
+                {"drill": "goal-crossed-seat", "seconds": 60, "hold_s": 30},
+            ]
+            self.send(self.body(once_key=f"p{i}", started_at=at, done=done))
+        page = self.text(self.client.get(f"/p/{self.pid}/practice"))
+        self.assertIn("support from 16 to 12 cm", page)
+        self.assertIn("Longest so far 30 s", page)
+
+
+class OwnPage(Practising):
+    def test_a_link_opens_one_persons_page_until_it_is_taken_back(self) -> None:
+        me = self.me()
+        stranger = self.app.test_client()
+        page = self.text(stranger.get(me))
+        self.assertIn("Hello Runa", page)
+        self.assertNotIn("/p/1", page)
+        self.assertEqual(stranger.get(f"{me}x").status_code, 404)
+        self.assertEqual(stranger.get(f"/p/{self.pid}/plan").status_code, 302)
+        self.post(f"/p/{self.pid}/link", {"act": "revoke"})
+        gone = stranger.get(me)
+        self.assertEqual(gone.status_code, 404)
+        self.assertIn("taken back", self.text(gone))
+        self.assertEqual(stranger.post(f"{me}/log", data=json.dumps(self.body())).status_code, 404)
+        self.assertEqual(stranger.get(f"{me}/calendar.ics").status_code, 404)
+
+    def test_photographs_only_as_consent_says(self) -> None:
+        aid = self.new_assessment()
+        self.shot(aid)
+        me = self.me()
+        stranger = self.app.test_client()
+        self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 200)
+        preparation.give_consent(
+            self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="measure"
+        )
+        self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
+        preparation.give_consent(
+            self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="show"
+        )
+        preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-21")
+        self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
+        other = practitioners.add(self.db, self.coach.id, "Ilo")
+        preparation.give_consent(self.db, self.coach.id, other, given_on="2026-01-02", scope="show")
+        practice.make_link(self.db, self.coach.id, other)
+        page = self.text(self.client.get(f"/p/{other}/practice"))
+        theirs = "/me/" + page.split("<code>")[1].split("</code>")[0].split("/me/")[1]
+        self.assertEqual(stranger.get(f"{theirs}/photo/1.jpg").status_code, 404)
+
+    def test_the_player_has_everything_it_needs(self) -> None:
+        me = self.me()
+        page = self.text(self.app.test_client().get(f"{me}/play/0"))
+        data = json.loads(page.split('id="play-data">')[1].split("</script>")[0])
+        self.assertEqual([i["drill"] for i in data["items"]], self.drills_on(0))
+        for item in data["items"]:
+            self.assertIn(f'data-figures="{item["drill"]}"', page)
+            for other in item["others"].values():
+                self.assertIn(other["drill"], data["drills"])
+        self.assertEqual(self.app.test_client().get(f"{me}/play/1").status_code, 302)
+
+    def test_the_calendar(self) -> None:
+        practitioners.plan_visit(self.db, self.coach.id, self.pid, "2026-12-08T18:00")
+        answer = self.app.test_client().get(f"{self.me()}/calendar.ics")
+        self.assertEqual(answer.mimetype, "text/calendar")
+        events = {
+            str(e["summary"]): e for e in icalendar.Calendar.from_ical(answer.data).walk("VEVENT")
+        }
+        days = [e for s, e in events.items() if s.startswith("Practice")]
+        found = list(icalendar.Calendar.from_ical(answer.data).walk("VEVENT"))
+        self.assertEqual(len([e for e in found if "rrule" in e]), 2)
+        self.assertTrue(days)
+        for e in found:
+            if "rrule" in e:
+                self.assertIn(e["dtstart"].dt.weekday(), (0, 3))
+                self.assertGreaterEqual(e["dtstart"].dt, date.today())
+        self.assertEqual(events["Visit to your coach"]["dtstart"].dt, datetime(2026, 12, 8, 18, 0))
+        again = self.app.test_client().get(f"{self.me()}/calendar.ics")
+        uids = [
+            sorted(str(e["uid"]) for e in icalendar.Calendar.from_ical(a.data).walk("VEVENT"))
+            for a in (answer, again)
+        ]
+        self.assertEqual(uids[0], uids[1])
+
+    def test_their_data(self) -> None:
+        self.send(self.body())
+        answer = self.app.test_client().get(f"{self.me()}/data.zip")
+        with zipfile.ZipFile(io.BytesIO(answer.data)) as bundle:
+            self.assertEqual(
+                set(bundle.namelist()),
+                {"record.json", "practice.json", "ranges.json", "visits.json", "calendar.ics"},
+            )
+            self.assertEqual(json.loads(bundle.read("record.json"))["call_name"], "Runa")
+            self.assertEqual(json.loads(bundle.read("practice.json"))[0]["felt"], "right")
+
+
+class Outbox(Practising):
+    def test_a_reminder_is_a_standard_message(self) -> None:
+        answer = self.post(f"/p/{self.pid}/remind", {"kind": "practice"})
+        self.assertIn("no address", self.text(self.client.get(answer.headers["Location"])))
+        wrong = self.post(f"/p/{self.pid}/record", {"call_name": "Runa", "email": "not an address"})
+        self.assertIn("does not look like an address", self.text(wrong))
+        practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")
+        practitioners.plan_visit(self.db, self.coach.id, self.pid, "2026-12-08T18:00")
+        self.own_link()
+        for kind, subject in (
+            ("practice", "Your practice this week"),
+            ("visit", "See you on 8 Dec 2026"),
+        ):
+            self.post(f"/p/{self.pid}/remind", {"kind": kind})
+            letter = outbox.letters(self.folder)[0]
+            self.assertEqual((letter.subject, letter.to), (subject, "runa@quay.example"))
+            self.assertIn("/me/", letter.text)
+        self.assertIn("See you on 8 Dec 2026", self.text(self.client.get("/outbox")))
+        raw = self.client.get(f"/outbox/{letter.name}").data
+        message = BytesParser(policy=policy.default).parsebytes(raw)
+        self.assertEqual([a.get_filename() for a in message.iter_attachments()], ["practice.ics"])
+        for name in ("../secret.key", "x.eml", "20261125-000000-000000.eml"):
+            self.assertIn(self.client.get(f"/outbox/{name}").status_code, (404, 308))
+
+    def test_a_header_cannot_be_broken(self) -> None:
+        with self.assertRaises(ValueError):
+            outbox.send(self.folder, "a@b.example\nBcc: c@d.example", "x", "y")
+        self.assertEqual(outbox.letters(self.folder), [])
+
+
+class Empty(Pages):
+    def test_with_nothing_in_it(self) -> None:
+        self.sign_in()
+        pid = practitioners.add(self.db, self.coach.id, "Merel")
+        for path in ("plan", "ladders", "practice", "prepare", "record"):
+            self.assertEqual(self.client.get(f"/p/{pid}/{path}").status_code, 200, path)
+        self.assertIn("Nothing is logged yet", self.text(self.client.get(f"/p/{pid}/practice")))
+        self.assertIn("Nothing was written yet", self.text(self.client.get("/outbox")))
+        self.assertIn("screening and clearance", self.text(self.client.get(f"/p/{pid}/plan")))
