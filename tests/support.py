@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import io
+import logging
 import tempfile
 import threading
 import unittest
@@ -183,6 +184,8 @@ class Served(Studio):
         from dachi.web.security import limiter
 
         limiter.reset()
+        # A browser opens more connections than there are threads; that is no news here.
+        logging.getLogger("waitress.queue").setLevel(logging.ERROR)
         self.server = create_server(self.app, host="127.0.0.1", port=0, threads=4)
         self.base = f"http://127.0.0.1:{self.server.effective_port}"
         thread = threading.Thread(target=self.server.run, daemon=True)

@@ -8,7 +8,7 @@ import tempfile
 import threading
 from pathlib import Path
 
-from playwright.sync_api import Browser, Page, StorageState, sync_playwright
+from playwright.sync_api import Browser, StorageState, sync_playwright
 from waitress.server import create_server
 
 from dachi import demo
@@ -18,21 +18,28 @@ OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 DESK, PHONE = (1280, 800), (390, 844)
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
 
-#: Name, size, theme, path; ``{trial}`` and ``{visit}`` are the newest of the first practitioner.
+#: Name, size, theme, path. ``{trial}`` and ``{visit}`` are the newest of the first
+#: practitioner, ``{new}`` an assessment just opened, ``{phone}`` and ``{own}`` private links.
 VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("today", DESK, "light", "/"),
     ("today-dark", DESK, "dark", "/"),
     ("prepare", DESK, "light", "/p/2/prepare"),
-    ("sheet", DESK, "light", "/a/{visit}?pose=supine-leg-raise"),
+    ("day", DESK, "light", "/p/1/assess"),
+    ("sheet", DESK, "light", "/a/{new}?pose=low-lunge"),
+    ("phone", PHONE, "light", "{phone}"),
     ("bench", DESK, "light", "/t/{trial}"),
     ("bench-phone", PHONE, "light", "/t/{trial}"),
+    ("review", DESK, "light", "/a/{visit}/review"),
     ("overview", DESK, "light", "/p/1"),
     ("overview-dark", DESK, "dark", "/p/1"),
-    ("overview-phone", PHONE, "light", "/p/1"),
     ("progress", DESK, "light", "/p/1?pose=supine-leg-raise"),
     ("progress-dark", DESK, "dark", "/p/1?pose=front-split"),
     ("compare", DESK, "light", "/p/1/compare?pose=supine-leg-raise&side=left&mode=passive"),
-    ("compare-dark", DESK, "dark", "/p/2/compare?pose=butterfly&side=left&mode=passive"),
+    ("plan", DESK, "light", "/p/1/plan"),
+    ("ladders", DESK, "light", "/p/1/ladders"),
+    ("drill", DESK, "light", "/drills/lunge-half-split"),
+    ("player", PHONE, "light", "{own}/play/0"),
+    ("own", PHONE, "light", "{own}"),
 )
 
 
@@ -49,8 +56,9 @@ def main() -> None:
             path = os.environ.get("CHROMIUM") or shutil.which("chromium")
             browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
             state = _signed_in(browser, base)
+            known = _links(browser, base, state)
             for view, size, theme, address in VIEWS:
-                _shoot(browser, base, state, view, size, theme, address)
+                _shoot(browser, base, state, view, size, theme, address.format(**known))
             browser.close()
         server.close()
 
@@ -82,21 +90,36 @@ def _shoot(
     )
     context.add_cookies([{"name": "theme", "value": theme, "url": base}])
     page = context.new_page()
-    page.goto(base + _filled(page, base, address))
+    page.goto(base + address)
     page.wait_for_load_state("networkidle")
+    if view == "player":
+        page.get_by_role("button", name="Skip").click()
+        page.get_by_role("button", name="Start").click()
+        page.wait_for_timeout(24_000)
     page.screenshot(path=OUT / f"{view}.png")
     print(view)
     context.close()
 
 
-def _filled(page: Page, base: str, address: str) -> str:
-    if "{" not in address:
-        return address
+def _links(browser: Browser, base: str, state: StorageState) -> dict[str, str]:
+    """Opens an assessment and makes the links that views need."""
+    context = browser.new_context(storage_state=state)
+    page = context.new_page()
     page.goto(f"{base}/p/1/record")
-    visit = page.locator(".visits a").first.get_attribute("href")
-    page.goto(f"{base}{visit}?pose=supine-leg-raise")
-    trial = str(page.locator(".shot a").nth(3).get_attribute("href"))
-    return address.format(visit=str(visit).split("/")[2], trial=trial.split("/")[2])
+    visit = str(page.locator(".visits a").first.get_attribute("href")).split("/")[2]
+    page.goto(f"{base}/a/{visit}?pose=supine-leg-raise")
+    trial = str(page.locator(".shot a").nth(3).get_attribute("href")).split("/")[2]
+    page.goto(f"{base}/p/1/practice")
+    own = page.locator("#own code").inner_text().removeprefix(base)
+    page.goto(f"{base}/p/1/assess")
+    page.get_by_role("button", name="Open the run sheet").click()
+    page.wait_for_url(f"{base}/a/*")
+    new = page.url.split("/a/")[1]
+    page.goto(f"{base}/a/{new}/phone")
+    page.get_by_role("button", name="Make the code").click()
+    phone = page.locator(".link-text code").inner_text().removeprefix(base)
+    context.close()
+    return {"visit": visit, "trial": trial, "own": own, "new": new, "phone": phone}
 
 
 if __name__ == "__main__":

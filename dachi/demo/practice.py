@@ -35,7 +35,7 @@ HABITS: dict[str, dict[str, Any]] = {
         ),
         "heights": {},
         "weeks": 3,
-        "missed": {2, 5},
+        "missed": {2},
         "easy": set(),
         "pain": (1, ("figure-four", "left knee", "knee")),
     },

@@ -5,8 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 
+import numpy as np
+
+from dachi.core import figure as bodies
 from dachi.core.drills import DIRECTIONS
-from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text, title
+from dachi.core.figure import Body
+from dachi.drawing.axes import Scale, nice_ticks, number, tag, text, title
+from dachi.drawing.axes import points as pairs
+from dachi.drawing.figure import filling, framed, silhouette
 
 SIZE = 260.0
 
@@ -52,6 +58,46 @@ def wheel(seconds: Mapping[str, float], target_s: float) -> str:
         viewBox=f"-40 0 {number(SIZE + 80)} {number(SIZE)}", class_="wheel", role="img",
         aria_label="Minutes a week in each direction: " + ", ".join(words),
     )  # fmt: skip
+
+
+#: Where a place is on a body seen from the front: a landmark of the figure, and a shift, cm.
+_PLACES = {
+    "left knee": ("left.knee", 0.0), "right knee": ("right.knee", 0.0),
+    "left hip": ("left.hip", 6.0), "right hip": ("right.hip", 6.0),
+    "front of the hip": ("left.hip", 4.0), "groin": ("groin", 0.0), "low back": ("waist", 0.0),
+    "back of the thigh": ("left.hip", -18.0), "back of the left thigh": ("left.hip", -18.0),
+    "back of the right thigh": ("right.hip", -18.0), "wrist": ("left.hand", 4.0),
+}  # fmt: skip
+
+
+def pain_map(times: Mapping[str, int]) -> str:
+    """The figure from the front with a ring at every painful place, wider where more often.
+
+    Places behind the body are dashed; one that is nowhere on it is left to the list beside.
+    """
+    points = bodies.landmarks(_BODY, bodies.Pose3D("upright", "camera", _STANCE))
+    camera = filling([points], 0.04)
+    rings = ""
+    for place, count in sorted(times.items()):
+        if place not in _PLACES:
+            continue
+        mark, up = _PLACES[place]
+        u, v = camera.project(points[mark] + np.array([0.0, 0.0, up]))
+        behind = "back" in place
+        rings += tag(
+            "circle", title(f"{place}: {count} times"), class_="b-ring" + " behind" * behind,
+            cx=float(u), cy=float(v), r=4.0 + 1.5 * min(count, 6),
+        )  # fmt: skip
+    words = "Where it hurt: " + ", ".join(f"{p} {n} times" for p, n in sorted(times.items()))
+    return framed(silhouette(points, camera, []) + rings, words)
+
+
+_BODY = Body()
+_STANCE = {
+    f"{s}.{j}": v
+    for s in ("left", "right")
+    for j, v in (("hip_abduction", 6.0), ("shoulder_abduction", 14.0))
+}
 
 
 def weeks(rows: Sequence[tuple[str, float, int, int]]) -> str:
@@ -120,7 +166,7 @@ def heights(
         for (x, y), (nx, _) in zip(where, [*where[1:], where[-1]], strict=True)
         for p in ((x, y), (nx, y))
     ]
-    parts.append(tag("polyline", class_="p-prop", points=points(stairs)))
+    parts.append(tag("polyline", class_="p-prop", points=pairs(stairs)))
     for (_, v), (x, y) in zip(props, where, strict=True):
         parts.append(
             tag(
@@ -143,7 +189,7 @@ def heights(
             tag(
                 "polyline",
                 class_="p-range",
-                points=points([(across(d), deg(v)) for d, v in ranges]),
+                points=pairs([(across(d), deg(v)) for d, v in ranges]),
             )
         )
         for d, v in ranges:

@@ -31,7 +31,7 @@ from dachi.store.practice import Entry, Profile
 from dachi.store.practitioners import Practitioner
 from dachi.web import overview
 from dachi.web.digests import readings_of
-from dachi.web.session import db
+from dachi.web.session import about_to_write, db
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 PAIN_DAYS = 7
@@ -196,6 +196,7 @@ def week_of(coach: int, who: Practitioner, today: datetime | None = None) -> dic
     if stored is not None and stored[0] == digest:
         return stored[1] | {"made_at": stored[2]}
     body = as_data(programme.plan(drills(), person, wishes), person)
+    about_to_write()
     practice.save_plan(db(), coach, who.id, digest, body)
     return body | {"made_at": datetime.now().isoformat(timespec="seconds")}
 
@@ -311,6 +312,7 @@ def refresh_proposals(coach: int, who: Practitioner, today: datetime | None = No
             longer={k: float(v) for k, v in profile.tuned.get("longer", {}).items()},
             easy_week=until is not None and until >= today.date().isoformat(),
         )
+    about_to_write()
     practice.offer(db(), coach, who.id, found)
 
 

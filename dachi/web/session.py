@@ -56,6 +56,17 @@ def read_only() -> None:
         g.db.execute("BEGIN")
 
 
+def about_to_write() -> None:
+    """Let a page that is only looked at keep something it has derived.
+
+    What was read so far may have changed since; what is written must not depend on it.
+    """
+    if request.method != "POST":
+        connection = db()
+        connection.execute("COMMIT")
+        connection.execute("BEGIN IMMEDIATE")
+
+
 @contextmanager
 def without_lock() -> Iterator[None]:
     """Let others write while this request does slow work that needs no database."""

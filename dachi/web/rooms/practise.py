@@ -46,6 +46,7 @@ def page(pid: int) -> str:
     known = plans.drill_by_id()
     nonce = practice.link(db(), coach_id(), pid)
     address = private_address(nonce) if nonce else None
+    pains = pain_map(log)
     return render_template(
         "practice.html",
         who=who,
@@ -56,7 +57,8 @@ def page(pid: int) -> str:
         weeks=drawings.weeks(by_week(log, len(plans.profile_of(coach_id(), pid).weekdays))),
         wheel=drawings.wheel(_directions(log), _directions_target(coach_id(), pid)),
         heights=heights(coach_id(), who, log),
-        pains=pain_map(log),
+        pains=pains,
+        pain_drawing=drawings.pain_map({p["place"]: p["times"] for p in pains}) if pains else "",
         sitting=sitting(log),
         address=address,
         code=qr(address) if address else "",

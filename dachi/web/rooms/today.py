@@ -109,7 +109,11 @@ def _entry(who: Seen, today: date) -> tuple[Entry, str | None]:
         reasons.append(("due", "a first assessment sets what later ones are compared with"))
         group = "new"
     if group and address is None:
-        address = url_for("assessments.new", pid=who.id)
+        # Nothing is photographed before consent: that is where the day begins.
+        if who.consent_missing:
+            action = "Prepare"
+        room_name = "prepare.page" if who.consent_missing else "assessments.new"
+        address = url_for(room_name, pid=who.id)
     return Entry(who, tuple(reasons), action, address or ""), group
 
 
