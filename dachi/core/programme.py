@@ -66,10 +66,10 @@ class Person:
 
     ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length,
     ``cleared`` whether passive end-range work may be planned, ``tight`` the tighter side
-    for each direction, ``open_gates`` and ``shut`` (gate id to why) from the ladders,
-    ``known`` drills done before, ``longer`` drill to a factor of its dose, ``eased`` drills
-    sent back to their easier form, ``styles`` answers to the questions schools differ on,
-    ``quiet_day`` the weekday of an assessment.
+    for each direction, ``shut`` gates (id to why), ``known`` drills done before, ``longer``
+    drill to a factor of its dose, ``eased`` drills that hurt or were sent back to their
+    easier form, ``styles`` answers to the questions schools differ on, ``quiet_day`` the
+    weekday of an assessment.
     """
 
     level: int = 1
@@ -176,7 +176,7 @@ def refused(drill: Drill, person: Person) -> str | None:
     if drill.level > person.level:
         return f"is for level {drill.level}"
     if drill.id in person.eased:
-        return "was sent back to its easier form"
+        return "hurt lately, or was sent back to its easier form"
     return None
 
 

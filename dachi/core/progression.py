@@ -105,7 +105,8 @@ def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
                 continue
             d = drills[drill]
             easier = drills.get(d.easier or "")
-            where = f"pain in the {place} ({kind}) was logged at “{d.name}”"
+            like = "" if kind in place else f" ({kind})"
+            where = f"pain in the {place}{like} was logged at “{d.name}”"
             if easier is not None:
                 found.append(
                     Proposal(

@@ -283,7 +283,9 @@ def proposals(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> li
     """Return proposals, open ones first, then the newest decided."""
     rows = db.execute(
         f"SELECT * FROM proposal WHERE practitioner_id IN ({_OWN})"
-        " ORDER BY decided_at IS NOT NULL, coalesce(decided_at, made_at) DESC, id DESC LIMIT 60",
+        " ORDER BY decided_at IS NOT NULL, CASE WHEN decided_at IS NULL THEN instr("
+        " 'refer back ease easy_week advance hold', kind) ELSE 0 END,"
+        " coalesce(decided_at, made_at) DESC, id DESC LIMIT 60",
         (practitioner_id, coach_id),
     )
     return [

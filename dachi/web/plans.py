@@ -152,7 +152,18 @@ def person_of(coach: int, who: Practitioner, today: datetime) -> Person:
         styles=styles,
         known=frozenset(str(d["drill"]) for e in log[:20] for d in e.done),
         longer={k: float(v) for k, v in tuned.get("longer", {}).items()},
-        eased=frozenset(tuned.get("eased", [])),
+        # What hurt is left alone for a week, whatever is decided later.
+        eased=frozenset(
+            [
+                *tuned.get("eased", []),
+                *(
+                    drill
+                    for e in log
+                    if days_since(e.started_at, today) <= PAIN_DAYS
+                    for drill, _, _ in e.pains
+                ),
+            ]
+        ),
         easy_week=until is not None and until >= today.date().isoformat(),
         quiet_day=visit.weekday() if visit is not None and soon else None,
     )
