@@ -9,7 +9,7 @@ target, a quarter of it up to twice the target, nothing beyond.
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -28,6 +28,8 @@ MOST = {
     "settle": 1, "mobilise": 3, "flow": 2, "strength": 3, "hold": 5, "goal": 1, "counter": 2,
     "rest": 1,
 }  # fmt: skip
+#: Longer sessions hold more of these: half as many again from 30 minutes, twice from 60.
+GROWING = ("mobilise", "flow", "strength", "hold", "counter")
 #: From this many minutes on a session has a warm flow.
 FLOW_FROM_MIN = 20
 #: Share of a week's minutes each direction should get at least, and each needed tissue.
@@ -155,6 +157,41 @@ def plan(drills: Sequence[Drill], person: Person, wishes: Wishes | None = None) 
     problem = _Problem(drills, person, wishes)
     chosen, value, bound = problem.solve()
     return _written(problem, chosen, value, bound)
+
+
+def most(phase: str, minutes: float) -> int:
+    """How many drills of a phase a session of so many minutes may hold."""
+    if phase not in GROWING or minutes < 30:
+        return MOST[phase]
+    return round(MOST[phase] * (2.0 if minutes >= 60 else 1.5))
+
+
+def trimmed(session: Session, person: Person, minutes: float) -> Session:
+    """The session for a day with less time, in the same order.
+
+    What serves least for its time falls out first; settle, mobilise, counter and rest
+    never do, but their doses shrink and no more than one of each stays where it must.
+    """
+    short = replace(person, minutes=min(minutes, person.minutes))
+    items = [replace(i, dose=_dose(i.drill, short)) for i in session.items]
+    needs = coverage(short)
+
+    def merit(i: Item) -> float:
+        weight = sum(n.weight for n in needs if served(i.drill, n)) + 5.0 * i.kept
+        return weight * i.dose.work_s / i.dose.total_s
+
+    def may_go(i: Item) -> bool:
+        alone = sum(x.drill.phase == i.drill.phase for x in items) == 1
+        return i.drill.phase not in ALWAYS or not alone
+
+    while sum(i.dose.total_s for i in items) > 60.0 * minutes:
+        free = [i for i in items if may_go(i)]
+        if not free:
+            break
+        items.remove(min(free, key=lambda i: (i.drill.phase in ALWAYS, merit(i))))
+    if not any(i.drill.phase in ("flow", "hold", "strength") for i in items):
+        items = [i for i in items if i.drill.phase != "goal"]
+    return Session(session.weekday, tuple(items))
 
 
 def refused(drill: Drill, person: Person) -> str | None:
@@ -304,14 +341,14 @@ class _Problem:
             )  # fmt: skip
             for phase in PHASES:
                 own = by_phase[phase]
-                most = float(MOST[phase])
+                limit = float(most(phase, self.person.minutes))
                 if phase == "strength" and day == self.person.quiet_day:
-                    most = 0.0
+                    limit = 0.0
                 least = float(LEAST.get(phase, 0))
                 if phase == "flow" and self.person.minutes >= FLOW_FROM_MIN:
                     least = 1.0 if own else 0.0
                 if own:
-                    self.rule({self.x(i, t): 1.0 for i in own}, least, most, t)
+                    self.rule({self.x(i, t): 1.0 for i in own}, least, limit, t)
                 elif least:
                     raise NoPlan(f"no drill is left to {_VERBS[phase]}")
             # The goal pose only once warm.

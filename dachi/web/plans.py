@@ -16,7 +16,7 @@ from dachi.core.drills import Caution, Drill, brought_by
 from dachi.core.ladder import Facts, Standing, answer, stand
 from dachi.core.needs import Range
 from dachi.core.practice import steps
-from dachi.core.programme import Need, Person, Week, Wishes
+from dachi.core.programme import Item, Need, Person, Session, Week, Wishes
 from dachi.core.progression import Done, Logged, Proposal, propose
 from dachi.data import (
     catalogue,
@@ -215,25 +215,7 @@ def week_of(coach: int, who: Practitioner, today: datetime | None = None) -> dic
 def as_data(week: Week, person: Person) -> dict[str, Any]:
     """A planned week as plain data, with the steps the player walks through."""
     return {
-        "sessions": [
-            {
-                "weekday": s.weekday,
-                "seconds": round(s.total_s),
-                "hard": s.hard,
-                "items": [
-                    {
-                        "drill": i.drill.id,
-                        "dose": asdict(i.dose),
-                        "first": i.first,
-                        "reason": i.reason,
-                        "kept": i.kept,
-                        "steps": [asdict(x) for x in steps(i)],
-                    }
-                    for i in s.items
-                ],
-            }
-            for s in week.sessions
-        ],
+        "sessions": [session_data(s) for s in week.sessions],
         "fell_out": dict(week.fell_out),
         "directions": dict(week.seconds),
         "objective": round(week.objective, 3),
@@ -242,6 +224,38 @@ def as_data(week: Week, person: Person) -> dict[str, Any]:
         "cleared": person.cleared,
         "easy_week": person.easy_week,
         "needs": [asdict(n) for n in person.needs],
+    }
+
+
+def shorter(session: Mapping[str, Any], person: Person, minutes: float) -> dict[str, Any]:
+    """A planned session cut to the minutes there are today, as plain data."""
+    known = drill_by_id()
+    items = tuple(
+        Item(known[i["drill"]], Dose(**i["dose"]), i["first"], i["reason"], i["kept"])
+        for i in session["items"]
+        if i["drill"] in known
+    )
+    cut = programme.trimmed(Session(session["weekday"], items), person, minutes)
+    return session_data(cut)
+
+
+def session_data(s: Session) -> dict[str, Any]:
+    """A session as plain data, with the steps the player walks through."""
+    return {
+        "weekday": s.weekday,
+        "seconds": round(s.total_s),
+        "hard": s.hard,
+        "items": [
+            {
+                "drill": i.drill.id,
+                "dose": asdict(i.dose),
+                "first": i.first,
+                "reason": i.reason,
+                "kept": i.kept,
+                "steps": [asdict(x) for x in steps(i)],
+            }
+            for i in s.items
+        ],
     }
 
 

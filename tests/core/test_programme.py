@@ -10,16 +10,17 @@ from dachi.core.drills import ALWAYS, DIRECTIONS, PHASES, Drill, brought_by
 from dachi.core.practice import balance, timeline
 from dachi.core.programme import (
     LEAST,
-    MOST,
     Need,
     NoPlan,
     Person,
     Week,
     Wishes,
     coverage,
+    most,
     plan,
     refused,
     served,
+    trimmed,
     worth,
 )
 from dachi.data import cautions, drills, gates, props
@@ -67,7 +68,7 @@ def broken(week: Week, person: Person) -> list[str]:
             wrong.append("phases out of order")
         for phase in PHASES:
             n = sum(d.phase == phase for d in used)
-            if not LEAST.get(phase, 0) <= n <= MOST[phase]:
+            if not LEAST.get(phase, 0) <= n <= most(phase, person.minutes):
                 wrong.append(f"{n} of {phase}")
         if s.weekday == person.quiet_day and s.hard:
             wrong.append("strength on an assessment day")
@@ -167,6 +168,22 @@ class HardRules(unittest.TestCase):
             self.assertIn(words, week.fell_out[drill])
 
 
+class LessTime(unittest.TestCase):
+    def test_what_falls_out_first(self) -> None:
+        rng = random.Random(4)
+        for n in range(12):
+            person = Person(**{**somebody(rng).__dict__, "minutes": 30, "easy_week": False})
+            for session in plan(drills(), person).sessions:
+                whole = [i.drill for i in session.items]
+                for minutes in (30, 20, 15, 10, 5):
+                    with self.subTest(n, minutes=minutes):
+                        cut = trimmed(session, person, minutes)
+                        used = [i.drill for i in cut.items]
+                        self.assertEqual(used, [d for d in whole if d in used], "the order stays")
+                        self.assertLessEqual(cut.total_s, 60 * minutes + 1e-6)
+                        self.assertEqual(set(ALWAYS) - {d.phase for d in used}, set())
+
+
 class ByHand(unittest.TestCase):
     person = Person(level=2, minutes=20, days=(0, 2, 4), props=frozenset(p.id for p in props()))
 
@@ -232,7 +249,7 @@ def session_is_legal(chosen: tuple[Drill, ...], person: Person) -> bool:
     for phase in PHASES:
         n = sum(d.phase == phase for d in chosen)
         least = LEAST.get(phase, 0)
-        if not least <= n <= MOST[phase]:
+        if not least <= n <= most(phase, person.minutes):
             return False
     if any(d.phase == "goal" for d in chosen) and not any(
         d.phase in ("flow", "hold", "strength") for d in chosen

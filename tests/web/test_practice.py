@@ -277,6 +277,23 @@ class OwnPage(Practising):
                 self.assertIn(other["drill"], data["drills"])
         self.assertEqual(self.app.test_client().get(f"{me}/play/1").status_code, 302)
 
+    def test_less_time_today(self) -> None:
+        self.profile(Profile(2, 30.0, (0,)))
+        me = self.me()
+        page = self.text(self.app.test_client().get(me))
+        self.assertIn("play/0?minutes=10", page)
+        full, short = (
+            json.loads(
+                self.text(self.app.test_client().get(f"{me}/play/0{query}"))
+                .split('id="play-data">')[1]
+                .split("</script>")[0]
+            )
+            for query in ("", "?minutes=10")
+        )
+        seconds = [sum(s["seconds"] for i in x["items"] for s in i["steps"]) for x in (full, short)]
+        self.assertLess(seconds[1], 600)
+        self.assertGreater(seconds[0], 1200)
+
     def test_the_calendar(self) -> None:
         practitioners.plan_visit(self.db, self.coach.id, self.pid, "2026-12-08T18:00")
         answer = self.app.test_client().get(f"{self.me()}/calendar.ics")

@@ -118,6 +118,7 @@ def page(token: str) -> str | tuple[str, int]:
         sitting=sitting(log),
         visit=own.who.next_visit_at,
         thanks=request.args.get("thanks"),
+        less=[n for n in (5, 10, 15, 20, 30) if session and 60 * n < session["seconds"] - 60],
     )
 
 
@@ -204,6 +205,10 @@ def play(token: str, weekday: int) -> str | Response | tuple[str, int]:
     session = next((s for s in week["sessions"] if s["weekday"] == weekday), None)
     if session is None:
         return redirect(url_for("own.page", token=token))
+    minutes = request.args.get("minutes", "")
+    if minutes in ("5", "10", "15", "20", "30"):
+        person = plans.person_of(own.coach, own.who, datetime.now())
+        session = plans.shorter(session, person, float(minutes))
     short = request.args.get("short") == "1"
     data, names = _player(own, session, short=short)
     figures = {n: drill_figures(plans.drill_by_id()[n], catalogue()) for n in names}

@@ -1,0 +1,99 @@
+"""Drawings of practice and of the camera's stand, read back from their SVG."""
+
+import math
+import re
+import unittest
+from xml.etree import ElementTree
+
+from dachi.core.drills import DIRECTIONS
+from dachi.data import catalogue
+from dachi.devices import inclinometer
+from dachi.drawing.practice import SIZE, heights, pain_map, weeks, wheel
+from dachi.drawing.stand import stand
+
+SVG = "{http://www.w3.org/2000/svg}"
+
+
+def read(svg: str) -> ElementTree.Element:
+    return ElementTree.fromstring(svg)
+
+
+class Wheel(unittest.TestCase):
+    def test_area_follows_the_minutes(self) -> None:
+        root = read(wheel({"flexion": 300.0, "extension": 75.0, "abduction": 9999.0}, 150.0))
+        paths = root.findall(f"{SVG}path")
+        self.assertEqual(len(paths), len(DIRECTIONS))
+        radii = [float(re.search(r"A([\d.]+) ", p.get("d", ""))[1]) for p in paths]  # type: ignore[index]
+        rim = SIZE / 2 - 34
+        self.assertAlmostEqual(radii[0], rim, places=1)
+        self.assertAlmostEqual(radii[1], rim * math.sqrt(0.25), places=1)
+        self.assertAlmostEqual(radii[2], rim, places=1)
+        kinds = [p.get("class") for p in paths]
+        self.assertEqual(kinds, ["w-full", "w-hole", "w-full", "w-hole", "w-hole", "w-hole"])
+        self.assertIn("flexion 5 min", root.get("aria-label", ""))
+
+
+class Charts(unittest.TestCase):
+    def test_weeks(self) -> None:
+        root = read(weeks([("2 Nov", 0.0, 0, 4), ("9 Nov", 40.0, 3, 4), ("16 Nov", 20.0, 2, 4)]))
+        bars = [float(b.get("height", "0")) for b in root.findall(f"{SVG}rect")]
+        self.assertEqual(bars[0], 0.0)
+        self.assertAlmostEqual(bars[1], 2 * bars[2], places=1)
+        self.assertIn("60 in all", root.get("aria-label", ""))
+        self.assertIn("3/4", [t.text for t in root.findall(f"{SVG}text")])
+
+    def test_heights_fall_beside_a_range_that_rises(self) -> None:
+        root = read(heights("Split", [(1, 16), (8, 12)], [(0, 150), (9, 162)], ("1 Nov", "9 Nov")))
+        steps = [float(r.get("y", "0")) for r in root.findall(f"{SVG}rect")]
+        self.assertLess(steps[0], steps[1])
+        rings = [float(c.get("cy", "0")) for c in root.findall(f"{SVG}circle")]
+        self.assertGreater(rings[0], rings[1])
+        self.assertEqual(
+            root.get("aria-label"), "Split: support from 16 to 12 cm, range from 150° to 162°"
+        )
+        self.assertIn("from 3 to 3 cm", heights("X", [(1, 3)], [], ("a", "b")))
+
+    def test_a_name_cannot_break_out(self) -> None:
+        self.assertNotIn("<script", heights("<script>", [(1, 3)], [], ("a", "b")))
+
+
+class PainMap(unittest.TestCase):
+    def test_left_is_the_persons_left(self) -> None:
+        root = read(pain_map({"left knee": 1, "right knee": 4, "somewhere else": 2}))
+        rings = [c for c in root.findall(f"{SVG}circle") if "b-ring" in c.get("class", "")]
+        self.assertEqual(len(rings), 2)
+        left, right = rings
+        # The figure faces the viewer: its left knee is on the picture's right.
+        self.assertGreater(float(left.get("cx", "0")), float(right.get("cx", "0")))
+        self.assertLess(float(left.get("r", "0")), float(right.get("r", "0")))
+
+
+class Stand(unittest.TestCase):
+    def test_true_proportions(self) -> None:
+        for pose in catalogue().poses:
+            with self.subTest(pose.id):
+                root = read(stand(pose, "both" if pose.sides == "both" else "left"))
+                mat = root.find(f"{SVG}rect")
+                assert mat is not None
+                w, h, y = (float(mat.get(k, "0")) for k in ("width", "height", "y"))
+                long, wide = (w, h) if pose.view == "side" else (h, w)
+                self.assertAlmostEqual(long / wide, 3.0, places=1)
+                scale = long / 183
+                lens = root.find(f"{SVG}polygon")
+                assert lens is not None
+                ys = [float(p.split(",")[1]) for p in lens.get("points", "").split()]
+                camera = max(ys) - 8
+                self.assertAlmostEqual(
+                    (camera - (y + h / 2)) / scale, pose.camera["distance_cm"], delta=3
+                )
+                self.assertIn(pose.camera["stand"], root.get("aria-label", ""))
+
+
+class Inclinometer(unittest.TestCase):
+    def test_it_errs_as_much_as_it_says(self) -> None:
+        found = [inclinometer.reading(80.0, seed) - 80.0 for seed in range(4000)]
+        mean = sum(found) / len(found)
+        sd = math.sqrt(sum((x - mean) ** 2 for x in found) / len(found))
+        self.assertAlmostEqual(mean, 0.0, delta=0.1)
+        self.assertAlmostEqual(sd, inclinometer.SD_DEG, delta=0.08)
+        self.assertEqual(inclinometer.reading(80.0, 7), inclinometer.reading(80.0, 7))
