@@ -14,6 +14,8 @@ EASY_ROW = 3
 #: At one prop height, before it is lowered.
 EASY_AT_HEIGHT = 2
 LONGER, LONGEST = 1.25, 2.0
+#: Step by which a firm support is lowered, cm.
+FIRM_STEP_CM = 4.0
 HARD_WEEKS = 3
 RECUR_DAYS, RECUR_TIMES = 28, 2
 #: Share of planned sessions below which the plan asks too much.
@@ -68,11 +70,13 @@ def propose(
     gains: Mapping[str, bool] | None = None,
     longer: Mapping[str, float] | None = None,
     easy_week: bool = False,
+    firm: bool = False,
 ) -> tuple[Proposal, ...]:
     """Read the log (newest first) and say what to change; safety first, growth last.
 
     ``gains`` maps a goal or measured pose to whether its passive reading improved beyond
-    the minimal detectable change lately. Where something hurts or is sore nothing grows.
+    the minimal detectable change lately; ``firm`` supports are kept longer at a height and
+    lowered by larger steps than soft ones. Where something hurts or is sore nothing grows.
     """
     recent = [s for s in log if s.days_ago <= 14]
     found: list[Proposal] = []
@@ -82,7 +86,7 @@ def propose(
         found += _hard_weeks(log)
     found += _missed(recent, planned_two_weeks, minutes)
     if not found:
-        found += _growth(log, drills, gains or {}, longer or {})
+        found += _growth(log, drills, gains or {}, longer or {}, firm)
     if not found and recent:
         found.append(
             Proposal(
@@ -178,8 +182,9 @@ def _growth(
     drills: Mapping[str, Drill],
     gains: Mapping[str, bool],
     longer: Mapping[str, float],
+    firm: bool,
 ) -> list[Proposal]:
-    """One thing grows: a longer hold first, then a lower support."""
+    """One thing grows: a lower support where it is earned, else a longer hold."""
     done: dict[str, list[Done]] = {}
     for session in log:
         for one in session.done:
@@ -191,14 +196,17 @@ def _growth(
     ]
     for drill, times in growing:
         at = times[0].prop_cm
-        same = [x for x in times if x.prop_cm == at][:EASY_AT_HEIGHT]
-        easy = len(same) == EASY_AT_HEIGHT and all(x.felt == "easy" for x in same)
+        wanted = EASY_ROW if firm else EASY_AT_HEIGHT
+        same = [x for x in times if x.prop_cm == at][:wanted]
+        easy = len(same) == wanted and all(x.felt == "easy" for x in same)
         if drill.prop_height and at and easy and gains.get(drill.goal or drill.figure.pose or ""):
-            lower = max(0.0, at - (2.0 if at > 4 else 1.0))
+            # A soft pile loses a layer; a firm block is owned longer and loses a step of its own.
+            step = FIRM_STEP_CM if firm else 2.0 if at > 4 else 1.0
+            lower = max(0.0, at - step)
             return [
                 Proposal(
                     "advance", drill.id, f"“{drill.name}”: support from {at:g} to {lower:g} cm.",
-                    "the last two sessions at this height were easy and the passive reading "
+                    f"the last {wanted} sessions at this height were easy and the passive reading "
                     "improved beyond what chance explains", {"prop_cm": {drill.id: lower}},
                 )
             ]  # fmt: skip

@@ -68,13 +68,15 @@ class Prop:
 class School:
     """A question coaches answer differently; the first option holds until one is chosen.
 
-    ``variants``: option to pose id to the variant the pose is photographed in.
+    ``variants``: option to pose id to the variant the pose is photographed in; ``cues``:
+    option to what is said (``say``) at which poses and drills (``at``).
     """
 
     id: str
     ask: str
     options: Mapping[str, str]
     variants: Mapping[str, Mapping[str, Mapping[str, str]]] = field(default_factory=dict)
+    cues: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
     @property
     def default(self) -> str:
@@ -137,3 +139,13 @@ def ladders() -> tuple[Ladder, ...]:
     """Return the ways to the goal poses."""
     entries = tomllib.loads((FOLDER / "ladders.toml").read_text("utf-8"))["ladders"]
     return build_ladders(entries, gates(), {d.id for d in drills()})
+
+
+def cues_under(thing_id: str, own: Mapping[str, str]) -> list[str]:
+    """What a practitioner's schools add to what is said at a pose or a drill."""
+    return [
+        str(cue["say"])
+        for school, option in chosen_schools(own).items()
+        for s in schools()
+        if s.id == school and (cue := s.cues.get(option)) and thing_id in cue["at"]
+    ]

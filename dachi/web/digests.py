@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
@@ -15,7 +15,8 @@ from dachi.core.catalogue import Measure, Pose
 from dachi.core.limiter import Reading
 from dachi.core.series import Gain, Line, Repeats, Series
 from dachi.data import catalogue
-from dachi.store import digests, markings
+from dachi.store import digests, markings, practitioners
+from dachi.store.markings import Charted
 from dachi.web.series import series_of
 
 #: Degrees a week below which practice is not taking anybody anywhere soon.
@@ -28,6 +29,30 @@ def repeats_for(
     """What the coach's trials with other people say of the error, by mode."""
     found = digests.others_repeats(db, coach_id, practitioner_id, pose, family)
     return {mode: Repeats(squares, df) for mode, (squares, df) in found.items()}
+
+
+def judged(
+    db: sqlite3.Connection,
+    coach_id: int,
+    practitioner_id: int,
+    pose: Pose,
+    family: str,
+    *,
+    rows: Sequence[Charted] | None = None,
+    include: Collection[str] = (),
+    prefer: Mapping[str, str] | None = None,
+) -> Series:
+    """The series of a measure of a practitioner, as it is judged everywhere.
+
+    With what the coach's other people say of the error, and the mean or the best of a
+    session's trials, as the practitioner's school has it.
+    """
+    if rows is None:
+        rows = markings.charted(db, coach_id, practitioner_id, pose.id, tuple(pose.alike))
+    who = practitioners.get(db, coach_id, practitioner_id)
+    best = who is not None and who.schools.get("trials") == "best"
+    known = repeats_for(db, coach_id, practitioner_id, pose.id, family)
+    return series_of(rows, pose, family, include, known, prefer, best=best)
 
 
 def refresh(db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose_id: str) -> None:
@@ -44,8 +69,7 @@ def refresh(db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose_id
     repeats: dict[tuple[str, str], tuple[float, float]] = {}
     retests: list[float] = []
     for measure in pose.families:
-        known = repeats_for(db, coach_id, practitioner_id, pose_id, measure.family)
-        series = series_of(rows, pose, measure.family, repeats=known)
+        series = judged(db, coach_id, practitioner_id, pose, measure.family, rows=rows)
         if not series.lines:
             continue
         own = _own_repeats(series)

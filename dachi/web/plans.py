@@ -336,6 +336,7 @@ def refresh_proposals(coach: int, who: Practitioner, today: datetime | None = No
             gains=gains,
             longer={k: float(v) for k, v in profile.tuned.get("longer", {}).items()},
             easy_week=until is not None and until >= today.date().isoformat(),
+            firm=who.schools.get("support") == "firm",
         )
     about_to_write()
     practice.offer(db(), coach, who.id, found)

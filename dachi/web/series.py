@@ -60,6 +60,8 @@ def series_of(
     include: Collection[str] = (),
     repeats: Mapping[str, Repeats] | None = None,
     prefer: Mapping[str, str] | None = None,
+    *,
+    best: bool = False,
 ) -> Series:
     """Build the series of one measure of a pose (see ``dachi.core.series.build``)."""
     return judging.build(
@@ -69,6 +71,7 @@ def series_of(
         include=include,
         repeats=repeats,
         prefer=prefer,
+        best=best,
     )
 
 
@@ -87,8 +90,6 @@ def part_of_day(taken_at: str) -> str:
 def compared_variant(pose: Pose, variant: str) -> str:
     """The options of a stored variant that readings must share, in words."""
     chosen = json.loads(variant)
-    return ", ".join(
-        v.options.get(chosen[v.id], chosen[v.id])
-        for v in pose.variants
-        if v.compared and v.id in chosen
-    )
+    # What was photographed before a pose got another variant was done in the usual way.
+    options = [(v, chosen.get(v.id, v.default)) for v in pose.variants if v.compared]
+    return ", ".join(v.options.get(option, option) for v, option in options)

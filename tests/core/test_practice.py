@@ -239,6 +239,7 @@ class Proposals(unittest.TestCase):
             (easy, {"longer": {"raise-up": 2.0}}, [("hold", "plan")]),
             (low, {"gains": {"front-split": True}}, [("advance", "goal-front-split")]),
             (low, {"gains": {"front-split": False}}, [("hold", "plan")]),
+            (low, {"gains": {"front-split": True}, "firm": True}, [("hold", "plan")]),
             ([knee, *easy], {}, [("back", "pigeon-upright")]),
             ([knee, session(9, pains=(("raise-up", "left knee", "dull"),))], {}, [("back", "pigeon-upright"), ("refer", "left knee")]),
             ([session(1, soreness=5), *easy], {}, [("ease", "plan")]),

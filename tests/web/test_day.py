@@ -13,7 +13,7 @@ from PIL import Image
 from dachi.core.fit import Region
 from dachi.photos import faces, strays
 from dachi.photos.ingest import path_of, write_once
-from dachi.store import assessments, days, markings, photos, preparation
+from dachi.store import assessments, days, digests, markings, photos, preparation
 from dachi.store.practitioners import get
 from tests.support import LEG_RAISE, Pages, plain_picture, rendered
 
@@ -504,3 +504,58 @@ class Strays(Day):
             strays.hold(self.folder)
         os.close(handle)
         os.close(strays.hold(self.folder))
+
+
+class Schools(Day):
+    def record(self, **chosen: str) -> None:
+        form = {"call_name": "Runa", "height_cm": "170", "thigh_cm": "41.7", "shin_cm": "41.8"}
+        self.post(f"/p/{self.pid}/record", form | {f"school-{k}": v for k, v in chosen.items()})
+
+    def test_height_first_allows_a_small_bend(self) -> None:
+        for chosen, value, status in (("straight", "straight", "retake"), ("height", "bent", "ok")):
+            self.record(**{"raise": chosen})
+            aid = self.new_assessment(f"2026-11-{10 if chosen == 'height' else 12}T15:00")
+            data, truth = rendered(value=71.0 if chosen == "height" else 73.0, seed=5)
+            tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
+            self.assertEqual(self.trials(aid)[0].variant["knee"], value)
+            marks = dict(truth["marks_px"])
+            # The ankle swung 18 degrees about the knee, as a bent knee would have it.
+            (kx, ky), (ax, ay) = marks["knee"], marks["ankle"]
+            turn = np.deg2rad(18.0)
+            c, s = np.cos(turn), np.sin(turn)
+            marks["ankle"] = (
+                kx + c * (ax - kx) - s * (ay - ky),
+                ky + s * (ax - kx) + c * (ay - ky),
+            )
+            self.post(f"/t/{tid}/save", self.marks_form(truth | {"marks_px": marks}))
+            with self.subTest(chosen):
+                self.assertIn(
+                    self.trials(aid)[0].status, (status, "watch") if status == "ok" else (status,)
+                )
+
+    def test_best_of_the_trials(self) -> None:
+        aid = self.new_assessment("2026-11-10T15:00")
+        values = []
+        for n, value in ((1, 70.0), (2, 78.0)):
+            data, truth = rendered(value=value, seed=20 + n)
+            tid = int(self.upload(aid, data, number=str(n)).headers["Location"].rsplit("/", 1)[1])
+            self.post(f"/t/{tid}/save", self.marks_form(truth))
+            values += [
+                r.value for r in markings.readings(self.db, self.coach.id, tid) if r.headline
+            ]
+
+        def shown() -> float:
+            body = digests.of_practitioner(self.db, self.coach.id, self.pid)[0].body
+            return float(body["families"][0]["lines"][0]["value"])
+
+        self.assertAlmostEqual(shown(), sum(values) / 2, places=4)
+        self.record(trials="best")
+        self.assertAlmostEqual(shown(), max(values), places=4)
+
+    def test_what_is_said_follows_the_school(self) -> None:
+        aid = self.new_assessment()
+        self.assertIn(
+            "Low back flat to the floor", self.text(self.client.get(f"/a/{aid}?pose={LEG_RAISE}"))
+        )
+        self.record(low_back="natural")
+        self.assertIn("lightly braced", self.text(self.client.get(f"/a/{aid}?pose={LEG_RAISE}")))

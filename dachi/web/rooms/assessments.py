@@ -16,7 +16,7 @@ from dachi.core import runsheet
 from dachi.core.catalogue import Pose
 from dachi.core.figure import Body
 from dachi.core.readiness import state_cautions
-from dachi.data import catalogue, screening_questions
+from dachi.data import catalogue, cues_under, screening_questions
 from dachi.devices.camera import Shot, photograph
 from dachi.drawing.stand import stand
 from dachi.photos.ingest import PhotoError
@@ -258,6 +258,7 @@ def view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "once_key": secrets.token_urlsafe(12),
         "next_shot": chosen,
         "usual": taking.usual_variant(pose, who),
+        "say": " ".join([pose.say, *cues_under(pose.id, who.schools)]),
         "stand": stand(pose, shown_side),
         "shown_side": shown_side,
         "closed": taking.closed(visit),

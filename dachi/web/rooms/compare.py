@@ -20,8 +20,7 @@ from dachi.store import markings, photos, positions
 from dachi.store.assessments import Trial
 from dachi.store.photos import Photo
 from dachi.web import scenes
-from dachi.web.digests import repeats_for
-from dachi.web.series import series_of
+from dachi.web.digests import judged
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, own_trial
 
 room = Blueprint("compare", __name__)
@@ -54,9 +53,7 @@ def page(pid: int) -> str:
     pose = catalogue().pose(pose_id)
     side, mode = request.args.get("side", ""), request.args.get("mode", "")
     family = pose.families[0].family
-    rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
-    known = repeats_for(db(), coach_id(), pid, pose.id, family)
-    series = series_of(rows, pose, family, repeats=known)
+    series = judged(db(), coach_id(), pid, pose, family)
     choices = [x for x in series.lines if len(x.sessions) > 1]
     if not choices:
         return render_template("compare.html", who=who, pose=pose, pair=None, choices=[])

@@ -19,7 +19,7 @@ from dachi.core import practice as practising
 from dachi.core.dose import dose
 from dachi.core.drills import Drill
 from dachi.core.programme import Item, NoPlan
-from dachi.data import catalogue, chosen_schools
+from dachi.data import catalogue, chosen_schools, cues_under
 from dachi.drawing import practice as drawings
 from dachi.drawing.drills import drill_figures
 from dachi.interchange.calendar import Appointment, Practice, calendar
@@ -246,7 +246,7 @@ def _player(
     data = {
         "weekday": session["weekday"],
         "items": items,
-        "drills": {n: _card(known[n], profile.tuned) for n in names},
+        "drills": {n: _card(known[n], profile.tuned, own.who.schools) for n in names},
         "counting": styles["counting"],
         "breath_s": own.who.breath_s,
         "places": PAIN_PLACES,
@@ -272,11 +272,11 @@ def _barred(drill: Drill, person: Any, kind: str) -> bool:
     return why is not None
 
 
-def _card(d: Drill, tuned: Mapping[str, Any]) -> dict[str, Any]:
+def _card(d: Drill, tuned: Mapping[str, Any], own: Mapping[str, str]) -> dict[str, Any]:
     return {
         "name": d.name,
         "phase": d.phase,
-        "cue": d.cue,
+        "cue": " ".join([d.cue, *cues_under(d.id, own)]),
         "feel": d.feel,
         "not_feel": d.not_feel,
         "prop": d.prop_height,

@@ -16,7 +16,7 @@ from itsdangerous import BadSignature, URLSafeSerializer
 from werkzeug.wrappers import Response
 
 from dachi.core.runsheet import Slot
-from dachi.data import catalogue
+from dachi.data import catalogue, cues_under
 from dachi.photos.ingest import PhotoError
 from dachi.store import assessments, days, practitioners
 from dachi.store.assessments import Assessment
@@ -178,7 +178,7 @@ def _state(door: Door) -> dict[str, object]:
     for s in stations:
         for r in s.rows:
             for n in r.numbers:
-                slot = _slot(Slot(s.pose.id, r.line.side, r.line.mode, n))
+                slot = _slot(Slot(s.pose.id, r.line.side, r.line.mode, n), door.who)
                 trial = r.cells.get(n)
                 order.append(slot | {"taken": trial is not None})
                 if trial is not None and trial.status == "retake" and not trial.overruled:
@@ -186,7 +186,7 @@ def _state(door: Door) -> dict[str, object]:
     return {"order": order, "again": again, "until": door.expires_at, "aid": door.visit.id}
 
 
-def _slot(slot: Slot) -> dict[str, object]:
+def _slot(slot: Slot, who: Practitioner) -> dict[str, object]:
     pose = catalogue().pose(slot.pose)
     side = "" if slot.side == "both" else f"{slot.side} "
     return {
@@ -196,7 +196,7 @@ def _slot(slot: Slot) -> dict[str, object]:
         "mode": slot.mode,
         "number": slot.number,
         "words": f"{pose.name}, {side}{slot.mode}, trial {slot.number}",
-        "say": pose.say,
+        "say": " ".join([pose.say, *cues_under(pose.id, who.schools)]),
         "how": pose.modes[slot.mode],
         "camera": f"{pose.camera['height_cm']} cm up, {pose.camera['distance_cm']} cm away, "
         f"{pose.camera['stand']}",

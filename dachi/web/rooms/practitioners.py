@@ -12,6 +12,7 @@ from werkzeug.wrappers import Response
 
 from dachi.data import chosen_schools, props, schools
 from dachi.store import assessments, practitioners
+from dachi.web import digests
 from dachi.web.session import coach_id, db, own_practitioner
 
 room = Blueprint("practitioners", __name__)
@@ -97,6 +98,8 @@ def record(pid: int) -> str | Response | tuple[str, int]:
         )
         return page, 422
     practitioners.update(db(), coach_id(), pid, **values)
+    if values["schools"].get("trials") != who.schools.get("trials"):
+        digests.refresh_all(db(), coach_id(), [pid])
     flash("Saved.")
     return redirect(url_for("practitioners.record", pid=pid))
 

@@ -25,8 +25,8 @@ from dachi.store import assessments, digests, goals, markings, practitioners
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.web import overview
-from dachi.web.digests import repeats_for
-from dachi.web.series import compared_variant, series_of
+from dachi.web.digests import judged, repeats_for
+from dachi.web.series import compared_variant
 from dachi.web.session import coach_id, data_folder, db, own_practitioner
 from dachi.web.words import day
 
@@ -78,9 +78,8 @@ def _series(
     key = (str(data_folder()), pid, pose.id, measure.family, include, variant, stamp, told)
     found = _KEPT.get(key)
     if found is None:
-        rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
         prefer = {"variant": variant} if variant is not None else None
-        found = series_of(rows, pose, measure.family, include, known, prefer)
+        found = judged(db(), coach_id(), pid, pose, measure.family, include=include, prefer=prefer)
         _KEPT[key] = found
         while len(_KEPT) > _MOST_KEPT:
             _KEPT.popitem(last=False)
@@ -122,9 +121,8 @@ def _goal_state(who: Practitioner, goal: goals.Goal) -> tuple[str, str, str]:
     """Words for the goal's measure, its state and whether it is within reach."""
     pose = catalogue().pose(goal.pose)
     measure = next((m for m in pose.families if m.family == goal.family), pose.families[0])
-    rows = markings.charted(db(), coach_id(), who.id, pose.id, tuple(pose.alike))
-    known = repeats_for(db(), coach_id(), who.id, pose.id, measure.family)
-    line = series_of(rows, pose, measure.family, repeats=known).line(goal.side, goal.mode)
+    series = judged(db(), coach_id(), who.id, pose, measure.family)
+    line = series.line(goal.side, goal.mode)
     side = "" if goal.side == "both" else f"{goal.side} "
     target = verdicts.plain(goal.target, measure.unit)
     name = f"{pose.name}, {side}{goal.mode}: {measure.family_label} {target}"

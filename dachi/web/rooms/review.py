@@ -15,9 +15,8 @@ from dachi.data import catalogue
 from dachi.store import days, markings
 from dachi.store.assessments import Assessment
 from dachi.web import sheets
-from dachi.web.digests import repeats_for
+from dachi.web.digests import judged
 from dachi.web.rooms import compare
-from dachi.web.series import series_of
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner
 
 room = Blueprint("review", __name__)
@@ -81,8 +80,7 @@ def _parts(visit: Assessment, pose: Pose) -> list[Part]:
     rows = markings.charted(db(), coach_id(), pid, pose.id, tuple(pose.alike))
     found = []
     for measure in pose.families:
-        known = repeats_for(db(), coach_id(), pid, pose.id, measure.family)
-        series = series_of(rows, pose, measure.family, repeats=known)
+        series = judged(db(), coach_id(), pid, pose, measure.family, rows=rows)
         now = _now(visit, series)
         out = sum(t.assessment_id == visit.id for line in series.lines for t in line.left_out)
         if not now and not out:
