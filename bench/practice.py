@@ -19,7 +19,7 @@ def main() -> None:
     catalogue = drills()
     times, rules, gaps, none = [], 0, [], 0
     for _ in range(PEOPLE):
-        person = somebody(rng)
+        person = somebody(rng, most_days=7)
         began = time.perf_counter()
         try:
             week = plan(catalogue, person)

@@ -27,6 +27,7 @@ from dachi.store.database import connect, transaction
 from dachi.store.days import State
 from dachi.store.markings import Marking
 from dachi.web import digests, scenes
+from dachi.web.taking import recorded
 
 ACCOUNT, PASSWORD = "wenna@driftholm.example", "harbour-at-low-tide"
 FOLDER = Path(__file__).parent / "pictures"
@@ -117,18 +118,7 @@ def _add_shot(
 ) -> None:
     taken = take_in((FOLDER / shot["file"]).read_bytes(), folder)
     truth = shot["truth"]
-    photo_id = photos.add(
-        db,
-        coach_id,
-        sha256=taken.sha256,
-        source_sha256=taken.source_sha256,
-        width=taken.width,
-        height=taken.height,
-        focal_35mm=taken.focal_35mm,
-        taken_at=taken.taken_at.isoformat() if taken.taken_at else None,
-        origin="simulated",
-        truth=truth,
-    )
+    photo_id = recorded(db, coach_id, taken, "simulated", truth)
     pose = catalogue().pose(shot["pose"])
     tid = assessments.add_trial(
         db,

@@ -24,8 +24,10 @@ class Row:
 
     @property
     def numbers(self) -> range:
-        """Trials shown: those wanted, and any taken beyond."""
-        return range(1, max([self.line.trials, *self.cells]) + 1)
+        """Trials shown: those wanted, any taken beyond, and one more where a retake is due."""
+        last = max([self.line.trials, *self.cells])
+        more = self.state == "retake" and len(self.cells) >= last and last < 9
+        return range(1, last + 1 + more)
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
@@ -108,8 +109,19 @@ def stored(
     """Check and keep a picture; return its record's id. Raises PhotoError and OSError."""
     with without_lock():
         taken = take_in(data, data_folder())
-    photo_id = photos.add(
-        db(),
+    return recorded(db(), coach_id, taken, origin, truth), taken
+
+
+def recorded(
+    connection: sqlite3.Connection,
+    coach_id: int,
+    taken: Taken,
+    origin: str,
+    truth: Mapping[str, Any] | None = None,
+) -> int:
+    """The record of a picture that was taken in; its id."""
+    return photos.add(
+        connection,
         coach_id,
         sha256=taken.sha256,
         source_sha256=taken.source_sha256,
@@ -120,7 +132,6 @@ def stored(
         origin=origin,
         truth=truth,
     )
-    return photo_id, taken
 
 
 def put(

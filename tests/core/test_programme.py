@@ -29,7 +29,7 @@ BY_ID = {d.id: d for d in drills()}
 TISSUES = ("hamstrings", "hip_flexors", "adductors", "outer_hip", "inward_rotators", "calves")
 
 
-def somebody(rng: random.Random) -> Person:
+def somebody(rng: random.Random, most_days: int = 4) -> Person:
     """A person nobody would think of."""
     needs = tuple(
         Need(rng.choice(["lengthen", "strengthen"]), t, rng.choice([1.5, 2.0, 3.0]), "said so")
@@ -38,7 +38,7 @@ def somebody(rng: random.Random) -> Person:
     return Person(
         level=rng.randint(1, 3),
         minutes=rng.choice([5, 10, 15, 20, 30]),
-        days=tuple(sorted(rng.sample(range(7), rng.randint(1, 4)))),
+        days=tuple(sorted(rng.sample(range(7), rng.randint(1, most_days)))),
         props=frozenset(["mat", *(p.id for p in props() if rng.random() < 0.5)]),
         cautions=tuple(c for c in cautions() if rng.random() < 0.12),
         cleared=rng.random() < 0.8,

@@ -161,6 +161,19 @@ class Sheet(Day):
         wrong = self.post(f"/t/{tid}/move", {"move-to": "low-lunge|both|passive|1"})
         self.assertIn("no such side", self.text(self.client.get(wrong.headers["Location"])))
 
+    def test_a_retake_opens_one_more_place(self) -> None:
+        aid = self.new_assessment()
+        row = {"act": "trials", "pose": LEG_RAISE, "side": "left", "mode": "passive", "trials": "1"}
+        self.post(f"/a/{aid}/lines", row)
+        tid = self.shot(aid)
+        place = 'data-place="left|passive|2"'
+        self.assertNotIn(place, self.text(self.client.get(f"/a/{aid}?pose={LEG_RAISE}")))
+        bent = dict(rendered()[1]["marks_px"])
+        bent["ankle"] = (bent["ankle"][0] - 140, bent["ankle"][1] + 60)
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1] | {"marks_px": bent}))
+        self.assertEqual(self.trials(aid)[0].status, "retake")
+        self.assertIn(place, self.text(self.client.get(f"/a/{aid}?pose={LEG_RAISE}")))
+
     def test_a_second_opinion(self) -> None:
         aid = self.new_assessment()
         tid = self.marked(aid)

@@ -1,25 +1,7 @@
-// A hold counted in and out, by beep and on wish by voice. Sound needs a touch first, which the button is.
+// A hold counted in and out, by beep and on wish by voice.
+import { ring, speak } from "./sound.js";
+
 (() => {
-  "use strict";
-  let sound = null;
-  function beep(pitch, length) {
-    try {
-      sound = sound || new AudioContext();
-      const tone = sound.createOscillator(), loud = sound.createGain();
-      tone.frequency.value = pitch;
-      loud.gain.setValueAtTime(0.18, sound.currentTime);
-      loud.gain.exponentialRampToValueAtTime(0.001, sound.currentTime + length);
-      tone.connect(loud).connect(sound.destination);
-      tone.start(); tone.stop(sound.currentTime + length);
-    } catch { /* no sound on this device: the numbers are on the screen */ }
-  }
-  function speak(words) {
-    if (!("speechSynthesis" in window)) return;
-    const said = new SpeechSynthesisUtterance(words);
-    said.lang = "en";
-    speechSynthesis.cancel();
-    speechSynthesis.speak(said);
-  }
   const wait = (ms) => new Promise((done) => setTimeout(done, ms));
 
   document.querySelectorAll(".hold").forEach((box) => {
@@ -30,7 +12,7 @@
       if (box.classList.contains("running")) { box.classList.remove("running"); out.textContent = ""; return; }
       box.classList.add("running");
       const seconds = Number(box.dataset.hold) || 5;
-      const say = (words, pitch, length = 0.15) => { out.textContent = words; beep(pitch, length); if (voice.checked) speak(words); };
+      const say = (words, pitch, length = 0.15) => { out.textContent = words; ring(pitch, length); if (voice.checked) speak(words); };
       for (const n of ["3", "2", "1"]) {
         say(n, 620);
         await wait(1000);

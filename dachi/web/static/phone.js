@@ -64,7 +64,7 @@
       $("shot-say").textContent = queue.some((w) => !w.problem) ? "Keep this page open until the last one is sent." : "All of them are on the laptop. This page can be closed.";
     }
     $("again").hidden = !sheet.again.length;
-    $("again").textContent = sheet.again.length ? `To take again, says the laptop: ${sheet.again.join("; ")}. Delete the old one there first.` : "";
+    $("again").textContent = sheet.again.length ? `To take again, says the laptop: ${sheet.again.join("; ")}. It comes up as one more trial.` : "";
     const refused = queue.filter((w) => w.problem);
     $("refused").replaceChildren(...refused.map((w) => {
       const box = document.createElement("div"), words = document.createElement("span"), drop = document.createElement("button");

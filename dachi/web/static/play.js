@@ -1,5 +1,7 @@
 // The practice player: counts, breathes, rings. Loaded once, it needs no connection; what was done
 // is kept on this device until it has been sent.
+import { ring, speak } from "./sound.js";
+
 (() => {
   "use strict";
   const $ = (id) => document.getElementById(id);
@@ -69,25 +71,8 @@
   }
   function repsOf(s) { return secondSide(s) ? Math.min(s.reps, run.first.reps) : s.reps; }
 
-  // ---- sound -----------------------------------------------------------------
-  let sound = null;
-  function ring(pitch, length = 0.5) {
-    try {
-      sound = sound || new AudioContext();
-      const tone = sound.createOscillator(), loud = sound.createGain();
-      tone.frequency.value = pitch;
-      loud.gain.setValueAtTime(0.15, sound.currentTime);
-      loud.gain.exponentialRampToValueAtTime(0.001, sound.currentTime + length);
-      tone.connect(loud).connect(sound.destination);
-      tone.start(); tone.stop(sound.currentTime + length);
-    } catch { /* silent devices still show the numbers */ }
-  }
-  function speak(words) {
-    if (!$("voice").checked || !("speechSynthesis" in window)) return;
-    const said = new SpeechSynthesisUtterance(words);
-    said.lang = "en";
-    speechSynthesis.cancel(); speechSynthesis.speak(said);
-  }
+  // ---- sound and light ----------------------------------------------------------
+  const say = (words) => { if ($("voice").checked) speak(words); };
   let lock = null;
   async function stayAwake() {
     try { lock = lock || await navigator.wakeLock?.request("screen"); lock?.addEventListener("release", () => { lock = null; }); } catch { lock = null; }
@@ -164,7 +149,7 @@
     if (!s) return;
     const c = card();
     ring(s.kind === "enter" ? 520 : s.side && run.step > 1 ? 780 : 660, 0.7);
-    speak(s.kind === "enter" ? `${c.name}.` : s.side ? `${s.side} side.` : c.cue.split(/[.:]/)[0]);
+    say(s.kind === "enter" ? `${c.name}.` : s.side ? `${s.side} side.` : c.cue.split(/[.:]/)[0]);
   }
   function onward(cut) {
     const s = here();
