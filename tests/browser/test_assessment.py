@@ -1,5 +1,6 @@
 """A whole assessment: prepared, photographed with a phone, marked, reviewed, signed off."""
 
+import base64
 import json
 import re
 import sys
@@ -18,7 +19,7 @@ from dachi.photos.stickers import Colour
 from dachi.store import accounts, assessments, days
 from tests.browser.chromium import InChromium
 from tests.browser.test_journey import drag
-from tests.support import pictured
+from tests.support import pictured, plain_picture
 
 PHONE = {"width": 390, "height": 844, "has_touch": True}
 POSES = ("supine-leg-raise", "leg-raise-out", "hip-extension-hang", "butterfly")
@@ -228,6 +229,23 @@ class WholeAssessment(InChromium):
             again.get_by_text("3 photographs put on the sheet; 1 still in the tray")
         ).to_be_visible()
         self.assertEqual(len(assessments.trials(self.db, self.coach.id, aid)), 3)
+
+    def test_dropping_several_photographs_sorts_them(self) -> None:
+        page = self.page
+        self.sign_in()
+        page.get_by_role("link", name="New assessment").click()
+        page.get_by_role("button", name="Open the run sheet").click()
+        sent = [base64.b64encode(plain_picture(400 + i, 330)).decode() for i in range(3)]
+        dropped = page.evaluate_handle(
+            """sent => { const all = new DataTransfer();
+            sent.forEach((text, i) => all.items.add(new File(
+              [Uint8Array.from(atob(text), c => c.charCodeAt(0))], `shot-${i}.jpg`, {type: "image/jpeg"})));
+            return all; }""",
+            sent,
+        )
+        page.dispatch_event("#drop", "drop", {"dataTransfer": dropped})
+        page.wait_for_url("**/tray")
+        expect(page.locator(".tray li")).to_have_count(3)
 
     def test_a_hold_is_counted_in(self) -> None:
         page = self.page

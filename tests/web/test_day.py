@@ -301,6 +301,12 @@ class Phone(Day):
         self.assertIn("clearance", answer.json["problem"])
         preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-20")
         self.assertIn("withdrawn", self.send(link, plain_picture()).json["problem"])
+        page = self.app.test_client().get(link)
+        self.assertEqual(page.status_code, 410)
+        self.assertIn("Consent to photographs was withdrawn", self.text(page))
+        self.assertIn(
+            "Consent to photographs was withdrawn", self.text(self.client.get(f"/a/{aid}"))
+        )
         self.assertEqual(self.trials(aid), [])
 
     def test_the_door_lets_private_links_through_and_nothing_else(self) -> None:

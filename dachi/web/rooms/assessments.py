@@ -262,6 +262,7 @@ def view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "stand": stand(pose, shown_side),
         "shown_side": shown_side,
         "closed": taking.closed(visit),
+        "refused": taking.refusal(coach_id(), visit, who, chosen.mode),
         "state": state,
         "cautions": [
             *(state_cautions(state.pain, state.warm_up_min) if state else ()),

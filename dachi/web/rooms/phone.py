@@ -151,7 +151,7 @@ def capture(token: str) -> str | tuple[str, int]:
     door = _door(token)
     if isinstance(door, tuple):
         return render_template("phone_end.html", sentence=door[0]), door[1]
-    if problem := taking.closed(door.visit):
+    if problem := taking.refusal(door.coach_id, door.visit, door.who, "active"):
         return render_template("phone_end.html", sentence=problem), 410
     state = _state(door)
     poses = [catalogue().pose(p) for p in dict.fromkeys(s["pose"] for s in state["order"])]

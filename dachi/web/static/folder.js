@@ -11,9 +11,32 @@
     line.textContent = words;
     return line;
   };
-  input.addEventListener("change", async () => {
-    const files = [...input.files];
-    if (!files.length) return;
+  const PICTURE = /\.(jpe?g|png|webp|hei[cf])$/i;
+
+  // What is dropped may be a folder with folders in it.
+  async function inside(entry) {
+    if (entry.isFile) return [await new Promise((done, fail) => entry.file(done, fail))];
+    const reader = entry.createReader(), found = [];
+    for (;;) {
+      const some = await new Promise((done, fail) => reader.readEntries(done, fail));
+      if (!some.length) break;
+      for (const one of some) found.push(...await inside(one));
+    }
+    return found.filter((f) => f.type.startsWith("image/") || PICTURE.test(f.name));
+  }
+  document.getElementById("drop")?.addEventListener("drop", async (event) => {
+    const entries = [...event.dataTransfer.items].map((i) => i.webkitGetAsEntry?.()).filter(Boolean);
+    const plain = [...event.dataTransfer.files], folders = entries.some((e) => e.isDirectory);
+    if (plain.length < 2 && !folders) return;
+    event.preventDefault(); event.stopImmediatePropagation();
+    event.currentTarget.classList.remove("over");
+    const files = folders ? [] : plain;
+    if (folders) for (const entry of entries) files.push(...await inside(entry));
+    if (files.length) takeIn(files); else state.replaceChildren(say("There is no picture in that folder.", true));
+  }, true);
+  input.addEventListener("change", () => { if (input.files.length) takeIn([...input.files]); });
+
+  async function takeIn(files) {
     const problems = [];
     let kept = 0;
     const bar = document.createElement("progress");
@@ -48,5 +71,5 @@
     const on = document.createElement("a");
     on.className = "btn btn-go"; on.href = input.dataset.then; on.textContent = `Sort the ${kept} that are kept`;
     state.replaceChildren(say(`${problems.length} of ${files.length} were not taken:`, true), list, ...(kept ? [on] : []));
-  });
+  }
 })();
