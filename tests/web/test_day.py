@@ -2,6 +2,7 @@
 
 import io
 import os
+import re
 import time
 from datetime import date
 from pathlib import Path
@@ -13,9 +14,9 @@ from PIL import Image
 from dachi.core.fit import Region
 from dachi.photos import faces, strays
 from dachi.photos.ingest import path_of, write_once
-from dachi.store import assessments, days, digests, markings, photos, preparation
+from dachi.store import accounts, assessments, days, digests, markings, photos, preparation
 from dachi.store.practitioners import get
-from tests.support import LEG_RAISE, Pages, plain_picture, rendered
+from tests.support import LEG_RAISE, PASSWORD, Pages, plain_picture, rendered
 
 
 class Day(Pages):
@@ -578,3 +579,39 @@ class Schools(Day):
         )
         self.record(low_back="natural")
         self.assertIn("lightly braced", self.text(self.client.get(f"/a/{aid}?pose={LEG_RAISE}")))
+
+
+class AnotherCoach(Day):
+    def test_no_room_opens_for_somebody_elses_people(self) -> None:
+        """Every address that names a practitioner, an assessment or a photograph."""
+        aid = self.new_assessment()
+        tid = self.marked(aid)
+        accounts.add(self.db, "other@quay.example", "Bryn", PASSWORD)
+        self.post("/sign-out")
+        self.sign_in("other@quay.example")
+        before = [tuple(r) for r in self.db.execute("SELECT * FROM trial")]
+        known = {
+            "pid": self.pid,
+            "aid": aid,
+            "tid": tid,
+            "photo_id": 1,
+            "gid": 1,
+            "nid": 1,
+            "oid": 1,
+        }
+        seen = 0
+        for rule in self.app.url_map.iter_rules():
+            if not any(f"<int:{k}>" in rule.rule for k in known) or rule.rule.startswith("/me/"):
+                continue
+            path = re.sub(r"<[^>]*kind>", "thumb", rule.rule)
+            for name, value in known.items():
+                path = path.replace(f"<int:{name}>", str(value))
+            if "<" in path:
+                continue
+            for method in {"GET", "POST"} & rule.methods:
+                with self.subTest(method=method, path=path):
+                    answer = self.client.get(path) if method == "GET" else self.post(path)
+                    self.assertEqual(answer.status_code, 404)
+                    seen += 1
+        self.assertGreater(seen, 45)
+        self.assertEqual([tuple(r) for r in self.db.execute("SELECT * FROM trial")], before)
