@@ -55,8 +55,6 @@ class Station:
 def new_lines(coach_id: int, visit: Assessment) -> tuple[Line, ...]:
     """The sheet for an assessment, from goals, history and what the screening allows."""
     pid = visit.practitioner_id
-    screening = preparation.screening(db(), coach_id, pid)
-    shut = screening is not None and bool(screening.yes) and screening.cleared_on is None
     limits: dict[str, set[str]] = {}
     for rule in limiter_rules():
         limits.setdefault(rule.goal, set()).update(n.pose for n in rule.needs)
@@ -67,8 +65,18 @@ def new_lines(coach_id: int, visit: Assessment) -> tuple[Line, ...]:
         measured=markings.measured_poses(db(), coach_id, pid),
         first=runsheet.first_side(earlier),
         limits=limits,
-        refused=("passive",) if shut else (),
+        refused=shut_modes(coach_id, pid),
     )
+
+
+def shut_modes(coach_id: int, pid: int) -> tuple[str, ...]:
+    """Modes that the screening keeps off the sheet until clearance is recorded.
+
+    Where nobody has asked yet they stay on it: asking comes before photographing.
+    """
+    screening = preparation.screening(db(), coach_id, pid)
+    shut = screening is not None and bool(screening.yes) and screening.cleared_on is None
+    return ("passive",) if shut else ()
 
 
 def lines_of(coach_id: int, visit: Assessment, own: Sequence[Trial]) -> tuple[Line, ...]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import secrets
 import sqlite3
 from collections.abc import Mapping
-from datetime import date, datetime
+from dataclasses import replace
+from datetime import datetime
 from typing import Any
 
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
@@ -276,8 +277,6 @@ def view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "phone_live": days.live_phone(
             db(), coach_id(), visit.id, datetime.now().isoformat(timespec="seconds")
         ),
-        "free": sheets.free(stations),
-        "today": date.today().isoformat(),
         "problem": None,
     } | more
 
@@ -329,7 +328,11 @@ def lines(aid: int) -> Response | tuple[str, int]:
         elif act == "add":
             first = next((x.side for x in now if x.side != "both"), None)
             earlier = days.first_sides(db(), coach_id(), visit.practitioner_id)
-            more = runsheet.lines_for(pose, first or runsheet.first_side(earlier))
+            more = runsheet.lines_for(
+                pose,
+                first or runsheet.first_side(earlier),
+                refused=sheets.shut_modes(coach_id(), visit.practitioner_id),
+            )
             if all(x.pose != pose.id for x in now):
                 now = (*now, *more)
         elif act == "trials":
@@ -377,7 +380,7 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
 
 
 def _later(place: Place, step: int) -> Place:
-    return Place(place.pose, place.side, place.mode, place.number + step, place.variant)
+    return replace(place, number=place.number + step)
 
 
 def unwritten(error: OSError | sqlite3.OperationalError) -> str:

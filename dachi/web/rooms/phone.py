@@ -223,7 +223,11 @@ def receive(token: str) -> tuple[Response, int] | Response:
         )
     except (Refused, PhotoError, Conflict) as error:
         return _json({"problem": str(error)}, 422)
-    except (OSError, sqlite3.OperationalError) as error:
+    except OSError as error:
+        return _json({"problem": unwritten(error)}, 507)
+    except sqlite3.OperationalError as error:
+        if "full" not in str(error):
+            raise
         return _json({"problem": unwritten(error)}, 507)
     return _json({"trial": trial_id} | _state(door))
 
