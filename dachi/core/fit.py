@@ -22,6 +22,7 @@ from dachi.core.figure import Body
 from dachi.core.scene import Point
 
 Array = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
 
 STEPS = 9
 YAWS_DEG = (-25.0, 0.0, 25.0)
@@ -69,49 +70,62 @@ def fit(pose: Pose, side: str, variant: Mapping[str, str], marks: Mapping[str, P
 
     Marks that no lie of the figure comes near have a misfit of infinity.
     """
-    views = _views(pose, side, tuple(sorted(variant.items())))
-    known = [i for i, m in enumerate(pose.marks) if m.id in marks]
+    known = tuple(i for i, m in enumerate(pose.marks) if m.id in marks)
     if len(known) < 2:
         raise ValueError("at least two marks are needed to lay the figure over them")
-    target = np.array([marks[pose.marks[i].id] for i in known], dtype=float)
-    scale, turn, shift, rms = _similarities(views.marks[:, known], target)
+    views = _views(pose, side, tuple(sorted(variant.items())), known)
+    target = np.array([complex(*marks[pose.marks[i].id]) for i in known])
+    middle = complex(target.mean())
+    t = target - middle
+    # In the complex plane a turn and a scale are one factor: the whole fit is one product.
+    inner = views.marks.conj() @ t
+    most = math.radians(MOST_TURN_DEG)
+    turn = np.exp(1j * np.clip(np.angle(inner), -most, most))
+    along = (inner * turn.conj()).real
+    scale = along / views.energy
+    left = np.maximum(float(np.vdot(t, t).real) - along * scale, 0.0)
     with np.errstate(divide="ignore", invalid="ignore"):
+        rms = np.sqrt(left / len(known))
         misfit = np.where(scale > 0, rms / (scale * views.px_per_cm * _BODY.thigh), np.inf)
     best = int(np.argmin(misfit))
     if not np.isfinite(misfit[best]):
-        spread = float(np.ptp(target, axis=0).max())
-        middle = target.mean(axis=0)
-        return Fit(math.inf, pose.figure.low, Region(float(middle[0]), float(middle[1]), spread))
+        spread = float(np.abs(t).max())
+        return Fit(math.inf, pose.figure.low, Region(middle.real, middle.imag, spread))
     tied = misfit <= misfit[best] + TIE
-    heads = scale[tied, None] * np.einsum("vij,vj->vi", turn[tied], views.heads[tied]) + shift[tied]
+    heads = middle + scale[tied] * turn[tied] * views.heads[tied]
     px_per_cm = float(scale[best] * views.px_per_cm[best])
     return Fit(float(misfit[best]), float(views.values[best]), _head(heads, px_per_cm, target))
 
 
-def _head(heads: Array, px_per_cm: float, target: Array) -> Region:
-    """A circle over the head in every lie that is about as good as the best one, (n, 2)."""
-    middle = (heads.min(axis=0) + heads.max(axis=0)) / 2
-    apart = float(np.linalg.norm(heads - middle, axis=1).max())
-    near = float(np.linalg.norm(target - middle, axis=1).min())
+def _head(heads: Complexes, px_per_cm: float, target: Complexes) -> Region:
+    """A circle over the head in every lie that is about as good as the best one."""
+    x = (float(heads.real.min()) + float(heads.real.max())) / 2
+    y = (float(heads.imag.min()) + float(heads.imag.max())) / 2
+    apart = float(np.abs(heads - complex(x, y)).max())
+    near = float(np.abs(target - complex(x, y)).min())
     radius = apart + HEAD_CM * px_per_cm + SWAY * near
-    return Region(float(middle[0]), float(middle[1]), min(radius, MOST_HEAD_CM * px_per_cm))
+    return Region(x, y, min(radius, MOST_HEAD_CM * px_per_cm))
 
 
 @dataclass(frozen=True)
 class _Views:
     """The figure over its range, seen from turned cameras and mirrored: V views of n marks.
 
-    ``values`` (V,), ``marks`` (V, n, 2) px, ``heads`` (V, 2) px, ``px_per_cm`` (V,).
+    Places are complex numbers, px about the middle of the marks: ``marks`` (V, n) with
+    their summed squares ``energy`` (V,), ``heads`` (V,). ``values`` and ``px_per_cm`` (V,).
     """
 
     values: Array
-    marks: Array
-    heads: Array
+    marks: Complexes
+    energy: Array
+    heads: Complexes
     px_per_cm: Array
 
 
-@lru_cache(maxsize=128)
-def _views(pose: Pose, side: str, variant: tuple[tuple[str, str], ...]) -> _Views:
+@lru_cache(maxsize=256)
+def _views(
+    pose: Pose, side: str, variant: tuple[tuple[str, str], ...], known: tuple[int, ...]
+) -> _Views:
     low, high = pose.figure.low, pose.figure.high
     height, distance = float(pose.camera["height_cm"]), float(pose.camera["distance_cm"])
     aim = float(pose.camera.get("look_at_cm", 40))
@@ -128,31 +142,14 @@ def _views(pose: Pose, side: str, variant: tuple[tuple[str, str], ...]) -> _View
             a = math.radians(yaw)
             eye = (-distance * math.sin(a), -distance * math.cos(a), height)
             camera = look_from(eye, yaw, pitch, 0.0, 26.0, 1600, 1200)
-            seen = np.array([camera.project(spots[m.id]) for m in pose.marks])
-            head = np.asarray(camera.project(points["head"]))
+            seen = np.array([camera.project(spots[pose.marks[i].id]) for i in known])
+            head = np.asarray(camera.project(points["head"])) - seen.mean(axis=0)
+            seen = seen - seen.mean(axis=0)
             for mirror in (1.0, -1.0):
-                flip = np.array([mirror, 1.0])
                 values.append(float(value))
-                marks.append(seen * flip)
-                heads.append(head * flip)
+                marks.append(mirror * seen[:, 0] + 1j * seen[:, 1])
+                heads.append(complex(mirror * float(head[0]), float(head[1])))
                 scales.append(camera.focal_px / distance)
-    return _Views(np.array(values), np.array(marks), np.array(heads), np.array(scales))
-
-
-def _similarities(source: Array, target: Array) -> tuple[Array, Array, Array, Array]:
-    """Scale (V,), rotation (V, 2, 2), shift (V, 2) and RMS distance (V,) of the best lie.
-
-    ``source`` (V, n, 2) is brought onto ``target`` (n, 2).
-    """
-    s0, t0 = source.mean(axis=1), target.mean(axis=0)
-    s, t = source - s0[:, None], target - t0
-    cross = (s[..., 0] * t[:, 1] - s[..., 1] * t[:, 0]).sum(axis=1)
-    most = math.radians(MOST_TURN_DEG)
-    angle = np.clip(np.arctan2(cross, (s * t).sum(axis=(1, 2))), -most, most)
-    cos, sin = np.cos(angle), np.sin(angle)
-    turn = np.stack([np.stack([cos, -sin], -1), np.stack([sin, cos], -1)], 1)
-    turned = np.einsum("vij,vnj->vni", turn, s)
-    scale = (turned * t).sum(axis=(1, 2)) / np.maximum((s**2).sum(axis=(1, 2)), 1e-9)
-    shift = t0 - scale[:, None] * np.einsum("vij,vj->vi", turn, s0)
-    off = scale[:, None, None] * turned - t
-    return scale, turn, shift, np.sqrt((off**2).sum(axis=(1, 2)) / source.shape[1])
+    found = np.array(marks)
+    energy = np.maximum((np.abs(found) ** 2).sum(axis=1), 1e-9)
+    return _Views(np.array(values), found, energy, np.array(heads), np.array(scales))
