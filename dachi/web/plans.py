@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import date, datetime
 from typing import Any
 
@@ -179,7 +179,12 @@ def wishes_of(coach: int, pid: int) -> Wishes:
 
 
 def digest_of(person: Person, wishes: Wishes) -> str:
-    """A digest of everything a plan is made from: the same again needs no solving."""
+    """A digest of what a plan is made from: the same again needs no solving.
+
+    A session done makes drills known and moves the words of a shut gate on; neither is a
+    reason to turn the rest of a week round.
+    """
+    person = replace(person, known=frozenset(), shut=dict.fromkeys(person.shut, ""))
 
     def plain(x: Any) -> Any:
         if isinstance(x, frozenset | set):

@@ -89,6 +89,9 @@ class ThePlan(Practising):
     def test_the_same_again_is_not_planned_again(self) -> None:
         self.week()
         self.week()
+        # A session that went well is no reason to turn the rest of the week round.
+        self.send(self.body())
+        self.week()
         (count,) = self.db.execute("SELECT count(*) FROM week_plan").fetchone()
         self.assertEqual(count, 1)
 

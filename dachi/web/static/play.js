@@ -47,7 +47,7 @@ import { ring, speak } from "./sound.js";
   const items = data.items;
   const today = new Date();
   const stamp = (d) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}T${String(d.getHours()).padStart(2, "0")}:${String(d.getMinutes()).padStart(2, "0")}:${String(d.getSeconds()).padStart(2, "0")}`;
-  const STORE = `dachi-play-${data.weekday}-${stamp(today).slice(0, 10)}-${page.dataset.to}`;
+  const STORE = `dachi-play-${data.weekday}-${stamp(today).slice(0, 10)}-${page.dataset.to}-${items.map((i) => i.drill).join("-")}`;
   const newKey = () => Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
 
   // run.first: what the first side of the present drill got, so that the other gets the same.
