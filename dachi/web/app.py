@@ -103,9 +103,14 @@ def settle() -> None:
 def _secret(folder: Path) -> bytes:
     path = folder / "secret.key"
     if not path.exists():
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        # Whole or not there: a start cut short must not leave an empty key.
+        part = folder / f".secret-{os.getpid()}"
+        handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(handle, "wb") as out:
             out.write(secrets.token_bytes(32))
+            out.flush()
+            os.fsync(out.fileno())
+        os.replace(part, path)
     return path.read_bytes()
 
 

@@ -22,7 +22,9 @@ from dachi.store import accounts, assessments, days, markings, photos, practitio
 from dachi.store.database import connect
 from tests.support import PASSWORD, plain_picture, staged
 
-UPLOADS, KILLS = 100, 6
+UPLOADS, KILLS = 200, 12
+#: An act is answered within about this, s: a kill falls somewhere into it.
+WITHIN = 0.12
 SIZE = (640, 480)
 
 
@@ -40,8 +42,8 @@ class Client:
     ) -> tuple[int, str, str]:
         end = time.monotonic() + 60
         while True:
+            line = http.client.HTTPConnection("127.0.0.1", self.port, timeout=20)
             try:
-                line = http.client.HTTPConnection("127.0.0.1", self.port, timeout=20)
                 line.request(method, path, body, {"Cookie": self.cookie, "Content-Type": kind})
                 answer = line.getresponse()
                 text = answer.read().decode("utf-8", "replace")
@@ -53,6 +55,8 @@ class Client:
                 if time.monotonic() > end:
                     raise
                 time.sleep(0.05)
+            finally:
+                line.close()
 
     def form(self, path: str, fields: dict[str, object]) -> tuple[int, str, str]:
         body = urlencode({"csrf_token": self.token} | fields).encode()
@@ -92,7 +96,7 @@ class Killed(unittest.TestCase):
             time.sleep(0.05)
         return False
 
-    def test_a_day_of_two_hundred_acts(self) -> None:
+    def test_a_day_of_two_hundred_uploads_and_markings(self) -> None:
         holder = tempfile.TemporaryDirectory(prefix="dachi-killed-")
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
@@ -107,7 +111,10 @@ class Killed(unittest.TestCase):
         pid = practitioners.add(db, coach.id, "Runa", height_cm=170.0)
         preparation.give_consent(db, coach.id, pid, given_on="2026-01-02", scope="show")
         preparation.answer_screening(db, coach.id, pid, answered_on="2026-01-02", yes=[])
-        aid = assessments.add(db, coach.id, pid, taken_at="2026-11-20T09:00", warmth="warm")
+        visits = [
+            assessments.add(db, coach.id, pid, taken_at=f"2026-11-20T{at}:00", warmth="warm")
+            for at in ("09", "15")
+        ]
         client = Client(self.port)
 
         def token() -> None:
@@ -120,65 +127,75 @@ class Killed(unittest.TestCase):
         client.token = client.ask("GET", "/")[2].split('csrf-token" content="')[1].split('"')[0]
 
         rng = random.Random(11)
-        done = threading.Event()
+        # Upload and marking alternate: the acts of a picture are 2 i and 2 i + 1.
+        fatal = set(rng.sample(range(2 * UPLOADS), KILLS))
         killed = 0
 
-        def killer() -> None:
-            nonlocal killed
-            while killed < KILLS and not done.wait(rng.uniform(0.3, 1.6)):
+        def kill_during(act: int) -> threading.Thread | None:
+            """Let the server die a moment after an act begins, and come back."""
+            if act not in fatal:
+                return None
+
+            def killer() -> None:
+                nonlocal killed
+                time.sleep(rng.uniform(0.0, WITHIN))
                 self.process.send_signal(signal.SIGKILL)
                 self.process.wait()
                 killed += 1
                 self.serve()
 
-        reaper = threading.Thread(target=killer)
-        reaper.start()
+            thread = threading.Thread(target=killer)
+            thread.start()
+            return thread
+
         poses = [p for p in catalogue().poses if p.sides == "each"]
         places = [
-            (p, s, m, n)
+            (aid, p, s, m, n)
+            for aid in visits
             for p in poses
             for s in ("left", "right")
             for m in p.modes
             for n in (1, 2, 3)
         ]
         kept: dict[int, tuple[str, int]] = {}
-        try:
-            for i, (pose, side, mode, number) in enumerate(places[:UPLOADS]):
-                data = plain_picture(*SIZE, comment=f"picture {i}".encode())
-                place = {"pose": pose.id, "side": side, "mode": mode, "number": str(number)}
-                code, where, text = client.upload(
-                    f"/a/{aid}/photos", place | {"once_key": f"k{i}"}, data
-                )
-                self.assertEqual(code, 302, text[-600:])
-                tid = int(where.rsplit("/", 1)[1])
-                kept[tid] = (hashlib.sha256(data).hexdigest(), 0)
-                truth = staged(
-                    pose.id, Shot(side, pose.figure.low + 12, width=SIZE[0], height=SIZE[1])
-                )
-                form: dict[str, object] = {"seen": "0", "mat": "on", "once_key": f"m{i}"}
-                for name, (x, y) in truth.marks_px.items():
-                    if name in pose.required:
-                        form |= {
-                            f"mark-{name}-x": x,
-                            f"mark-{name}-y": y,
-                            f"mark-{name}-state": "placed",
-                        }
-                for name, (x, y) in truth.corners_px.items():
-                    form |= {f"corner-{name}-x": x, f"corner-{name}-y": y}
-                code, where, text = client.form(f"/t/{tid}/save", form)
-                self.assertEqual(code, 302, text[-600:])
-                self.assertNotEqual(where, f"/t/{tid}", "the marking was not accepted")
-                kept[tid] = (kept[tid][0], 1)
-        finally:
-            done.set()
-            reaper.join()
-        self.assertGreaterEqual(killed, 4)
+        for i, (aid, pose, side, mode, number) in enumerate(places[:UPLOADS]):
+            data = plain_picture(*SIZE, comment=f"picture {i}".encode())
+            place = {"pose": pose.id, "side": side, "mode": mode, "number": str(number)}
+            reaper = kill_during(2 * i)
+            code, where, text = client.upload(
+                f"/a/{aid}/photos", place | {"once_key": f"k{i}"}, data
+            )
+            self.assertEqual(code, 302, text[-600:])
+            tid = int(where.rsplit("/", 1)[1])
+            kept[tid] = (hashlib.sha256(data).hexdigest(), 0)
+            truth = staged(pose.id, Shot(side, pose.figure.low + 12, width=SIZE[0], height=SIZE[1]))
+            form: dict[str, object] = {"seen": "0", "mat": "on", "once_key": f"m{i}"}
+            for name, (x, y) in truth.marks_px.items():
+                if name in pose.required:
+                    form |= {
+                        f"mark-{name}-x": x,
+                        f"mark-{name}-y": y,
+                        f"mark-{name}-state": "placed",
+                    }
+            for name, (x, y) in truth.corners_px.items():
+                form |= {f"corner-{name}-x": x, f"corner-{name}-y": y}
+            if reaper:
+                reaper.join()
+            reaper = kill_during(2 * i + 1)
+            code, where, text = client.form(f"/t/{tid}/save", form)
+            self.assertEqual(code, 302, text[-600:])
+            self.assertNotEqual(where, f"/t/{tid}", "the marking was not accepted")
+            kept[tid] = (kept[tid][0], 1)
+            if reaper:
+                reaper.join()
+        self.assertEqual(len(kept), UPLOADS)
+        self.assertEqual(killed, KILLS)
         self.assertGreater(client.lost, 0, "no request was cut short")
         self.process.send_signal(signal.SIGKILL)
         self.process.wait()
         self.serve()
 
-        found = assessments.trials(db, coach.id, aid)
+        found = [t for aid in visits for t in assessments.trials(db, coach.id, aid)]
         self.assertEqual({t.id for t in found}, set(kept), "acknowledged, once each, and no others")
         for t in found:
             source, marked = kept[t.id]
@@ -192,6 +209,6 @@ class Killed(unittest.TestCase):
         on_disk = [p.name for p in (self.folder / "photos").glob("*/*")]
         self.assertEqual([n for n in on_disk if n.split(".")[0] not in known], [], "orphans")
         self.assertEqual(len(on_disk), 3 * len(known))
-        self.assertEqual(days.tray(db, coach.id, aid), [])
+        self.assertEqual([days.tray(db, coach.id, aid) for aid in visits], [[], []])
         self.assertEqual(db.execute("PRAGMA integrity_check").fetchone()[0], "ok")
         os.sync()
