@@ -70,8 +70,9 @@ class Person:
     ``cleared`` whether passive end-range work may be planned, ``tight`` the tighter side
     for each direction, ``shut`` gates (id to why), ``known`` drills done before, ``longer``
     drill to a factor of its dose, ``eased`` drills that hurt or were sent back to their
-    easier form, ``styles`` answers to the questions schools differ on, ``quiet_day`` the
-    weekday of an assessment.
+    easier form, ``ready`` drills above the level that were earned one by one, ``outgrown``
+    the easier forms they replace, ``styles`` answers to the questions schools differ on,
+    ``quiet_day`` the weekday of an assessment.
     """
 
     level: int = 1
@@ -89,6 +90,8 @@ class Person:
     known: frozenset[str] = frozenset()
     longer: Mapping[str, float] = field(default_factory=dict)
     eased: frozenset[str] = frozenset()
+    ready: frozenset[str] = frozenset()
+    outgrown: frozenset[str] = frozenset()
     easy_week: bool = False
     quiet_day: int | None = None
 
@@ -194,8 +197,8 @@ def trimmed(session: Session, person: Person, minutes: float) -> Session:
     return Session(session.weekday, tuple(items))
 
 
-def refused(drill: Drill, person: Person) -> str | None:
-    """Why a person may not do a drill at all, None where they may."""
+def barred(drill: Drill, person: Person) -> str | None:
+    """Why a drill would not be safe, possible or fitting at any level; None where it would."""
     for caution in person.cautions:
         if caution.forbidden(drill):
             return f"{caution.name}: {caution.words}"
@@ -204,16 +207,25 @@ def refused(drill: Drill, person: Person) -> str | None:
     missing = [p for p in drill.requires if p not in person.props]
     if missing:
         return f"needs a {' and a '.join(missing)}"
-    for gate in drill.gate:
-        if gate in person.shut:
-            return f"its gate is shut: {person.shut[gate]}"
     question, _, option = drill.style.partition("=")
     if question and person.styles.get(question, option) != option:
         return "belongs to the other way of training it"
-    if drill.level > person.level:
-        return f"is for level {drill.level}"
     if drill.id in person.eased:
         return "hurt lately, or was sent back to its easier form"
+    return None
+
+
+def refused(drill: Drill, person: Person) -> str | None:
+    """Why a drill is not planned for a person at all, None where it may be."""
+    if why := barred(drill, person):
+        return why
+    for gate in drill.gate:
+        if gate in person.shut:
+            return f"its gate is shut: {person.shut[gate]}"
+    if drill.level > person.level and drill.id not in person.ready:
+        return f"is for level {drill.level}"
+    if drill.id in person.outgrown:
+        return "became easy: its harder form does its work"
     return None
 
 
@@ -256,9 +268,15 @@ def _same(drill: Drill, days: int) -> int:
     return days if drill.phase in ("settle", "rest") else SAME_DAYS
 
 
+def direction_target(minutes: float, days: int) -> float:
+    """Seconds a week that each direction should get, for sessions of ``minutes``."""
+    return DIRECTION_SHARE * 60.0 * minutes * days
+
+
 def _target(need: Need, person: Person, days: int) -> float:
-    share = DIRECTION_SHARE if need.kind == "direction" else TISSUE_SHARE
-    return share * 60.0 * person.minutes * days
+    if need.kind == "direction":
+        return direction_target(person.minutes, days)
+    return TISSUE_SHARE * 60.0 * person.minutes * days
 
 
 def _liking(drill: Drill, person: Person, index: int, count: int) -> float:

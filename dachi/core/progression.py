@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from dachi.core.drills import Drill
@@ -50,8 +50,8 @@ class Proposal:
     """A change that the coach may accept.
 
     ``kind``: advance, hold, ease, back, refer or easy_week. ``change`` is what accepting
-    does: ``longer`` {drill: factor}, ``prop_cm`` {drill: height}, ``eased`` [drill],
-    ``easy_week`` true, ``minutes`` a number.
+    does: ``longer`` {drill: factor}, ``prop_cm`` {drill: height}, ``stepped`` {drill: its
+    harder form}, ``eased`` [drill], ``easy_week`` true, ``minutes`` a number.
     """
 
     kind: str
@@ -71,12 +71,14 @@ def propose(
     longer: Mapping[str, float] | None = None,
     easy_week: bool = False,
     firm: bool = False,
+    open_to: Collection[str] | None = None,
 ) -> tuple[Proposal, ...]:
     """Read the log (newest first) and say what to change; safety first, growth last.
 
     ``gains`` maps a goal or measured pose to whether its passive reading improved beyond
     the minimal detectable change lately; ``firm`` supports are kept longer at a height and
-    lowered by larger steps than soft ones. Where something hurts or is sore nothing grows.
+    lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
+    props allow whatever the level (None: all). Where something hurts or is sore nothing grows.
     """
     recent = [s for s in log if s.days_ago <= 14]
     found: list[Proposal] = []
@@ -86,7 +88,7 @@ def propose(
         found += _hard_weeks(log)
     found += _missed(recent, planned_two_weeks, minutes)
     if not found:
-        found += _growth(log, drills, gains or {}, longer or {}, firm)
+        found += _growth(log, drills, gains or {}, longer or {}, firm, open_to)
     if not found and recent:
         found.append(
             Proposal(
@@ -183,8 +185,9 @@ def _growth(
     gains: Mapping[str, bool],
     longer: Mapping[str, float],
     firm: bool,
+    open_to: Collection[str] | None,
 ) -> list[Proposal]:
-    """One thing grows: a lower support where it is earned, else a longer hold."""
+    """One thing grows: a lower support where it is earned, a longer hold, then a harder form."""
     done: dict[str, list[Done]] = {}
     for session in log:
         for one in session.done:
@@ -193,6 +196,7 @@ def _growth(
         (drills[name], times)
         for name, times in sorted(done.items())
         if name in drills and drills[name].phase in ("hold", "goal", "strength")
+        if open_to is None or name in open_to
     ]
     for drill, times in growing:
         at = times[0].prop_cm
@@ -219,8 +223,20 @@ def _growth(
             return [
                 Proposal(
                     "advance", drill.id, f"“{drill.name}”: {what}, a quarter more.",
-                    f"the last {EASY_ROW} times were easy; length grows before anything else",
+                    f"the last {EASY_ROW} times were easy; length grows before load",
                     {"longer": {drill.id: more}},
+                )
+            ]  # fmt: skip
+    for drill, times in growing:
+        harder = drills.get(drill.harder or "")
+        last = times[:EASY_ROW]
+        easy = len(last) == EASY_ROW and all(x.felt == "easy" for x in last)
+        if harder is not None and (open_to is None or harder.id in open_to) and easy:
+            return [
+                Proposal(
+                    "advance", drill.id, f"“{harder.name}” instead of “{drill.name}”.",
+                    f"the last {EASY_ROW} times were easy, at twice the usual length",
+                    {"stepped": {drill.id: harder.id}},
                 )
             ]  # fmt: skip
     return []

@@ -9,13 +9,12 @@ from pathlib import Path
 from PIL import Image, ImageDraw
 
 from dachi.core.fit import Region
-from dachi.photos.ingest import PREVIEW_SIDE, THUMB_SIDE, path_of, write_once
+from dachi.photos.ingest import path_of, write_once
 
 #: Squares across the hidden region; fewer squares hide more.
 SQUARES = 5
 #: Squares along the longer side of a picture in which nobody has found the head yet.
 WHOLE_SQUARES = 32
-_SIDES = {"photo": None, "preview": PREVIEW_SIDE, "thumb": THUMB_SIDE}
 
 
 def hidden(folder: Path, sha256: str, kind: str, region: Region | None) -> Path:

@@ -22,7 +22,6 @@ MAX_PIXELS = 80_000_000
 MIN_SIDE = 320
 FORMATS = ("JPEG", "PNG", "WEBP", "HEIF")
 PREVIEW_SIDE, THUMB_SIDE = 1600, 360
-_CHUNK = 1 << 20
 
 
 class PhotoError(ValueError):

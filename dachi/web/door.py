@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+import io
+import socket
 from collections.abc import Callable, Iterable
 from typing import Any
+
+import segno
+from flask import current_app, request, url_for
+from itsdangerous import URLSafeSerializer
 
 #: Capture by phone, the practitioner's own page and calendar, and what their pages load.
 OPEN = ("/c/", "/me/", "/static/")
@@ -20,3 +26,43 @@ class Door:
             return self._inside(environ, start)
         start("404 Not Found", [("Content-Type", "text/plain; charset=utf-8")])
         return [b"This address is for private links only. Scan the code again."]
+
+
+def own_signer() -> URLSafeSerializer:
+    """Signs the private link."""
+    return URLSafeSerializer(current_app.secret_key or "", salt="own page")
+
+
+def private_address(nonce: str) -> str:
+    """Address of the practitioner's own page."""
+    return f"{outside_address()}{url_for('own.page', token=own_signer().dumps(nonce))}"
+
+
+def qr(link: str) -> str:
+    """The link as an SVG code, dark on light in either theme."""
+    out = io.BytesIO()
+    segno.make(link, error="m").save(
+        out, kind="svg", border=3, omitsize=True, dark="#24211c", light="#fffdf8", xmldecl=False,
+        svgclass="qr", title="Code of the link",
+    )  # fmt: skip
+    return out.getvalue().decode("utf-8")
+
+
+def outside_address() -> str:
+    """Where other devices on the local network reach this program."""
+    port = current_app.config.get("DOOR_PORT")
+    if port is None:
+        return request.host_url.rstrip("/")
+    return f"http://{_own_address()}:{port}"
+
+
+def _own_address() -> str:
+    """This machine's address on the local network; nothing is sent to find it out."""
+    probe = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    try:
+        probe.connect(("10.255.255.255", 9))
+        return str(probe.getsockname()[0])
+    except OSError:
+        return "127.0.0.1"
+    finally:
+        probe.close()

@@ -12,7 +12,7 @@ from typing import Any
 from dachi.core import needs as needing
 from dachi.core import programme, readiness
 from dachi.core.dose import Dose
-from dachi.core.drills import Caution, Drill, brought_by
+from dachi.core.drills import LEVELS, Caution, Drill, brought_by
 from dachi.core.ladder import Facts, Standing, answer, stand
 from dachi.core.needs import Range
 from dachi.core.practice import steps
@@ -137,7 +137,8 @@ def person_of(coach: int, who: Practitioner, today: datetime) -> Person:
     visit = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
     soon = visit is not None and 0 <= (visit.date() - today.date()).days < 7
     until = tuned.get("easy_until")
-    return Person(
+    stepped: dict[str, str] = dict(tuned.get("stepped", {}))
+    person = Person(
         level=profile.level,
         minutes=profile.minutes,
         days=profile.weekdays,
@@ -165,8 +166,16 @@ def person_of(coach: int, who: Practitioner, today: datetime) -> Person:
             ]
         ),
         easy_week=until is not None and until >= today.date().isoformat(),
+        ready=frozenset(stepped.values()),
         quiet_day=visit.weekday() if visit is not None and soon else None,
     )
+    known = drill_by_id()
+    # Where a harder form is closed again, the easier one comes back.
+    outgrown = {
+        old for old, new in stepped.items()
+        if new in known and programme.refused(known[new], person) is None
+    }  # fmt: skip
+    return replace(person, outgrown=frozenset(outgrown))
 
 
 def wishes_of(coach: int, pid: int) -> Wishes:
@@ -333,6 +342,7 @@ def refresh_proposals(coach: int, who: Practitioner, today: datetime | None = No
     until = profile.tuned.get("easy_until")
     found: tuple[Proposal, ...] = ()
     if log:
+        anyone = replace(person_of(coach, who, today), level=max(LEVELS))
         found = propose(
             logged(log, today),
             drill_by_id(),
@@ -342,6 +352,7 @@ def refresh_proposals(coach: int, who: Practitioner, today: datetime | None = No
             longer={k: float(v) for k, v in profile.tuned.get("longer", {}).items()},
             easy_week=until is not None and until >= today.date().isoformat(),
             firm=who.schools.get("support") == "firm",
+            open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
     about_to_write()
     practice.offer(db(), coach, who.id, found)
@@ -351,7 +362,7 @@ def accept(coach: int, pid: int, change: Mapping[str, Any], today: date) -> None
     """Do what an accepted proposal says."""
     profile = profile_of(coach, pid)
     tuned = dict(profile.tuned)
-    for key in ("longer", "prop_cm"):
+    for key in ("longer", "prop_cm", "stepped"):
         if key in change:
             tuned[key] = dict(tuned.get(key, {})) | dict(change[key])
     if "eased" in change:

@@ -236,7 +236,9 @@ class Proposals(unittest.TestCase):
             ([session(1)], {}, [("hold", "plan")]),
             (easy, {}, [("advance", "raise-up")]),
             (easy[:2], {}, [("hold", "plan")]),
-            (easy, {"longer": {"raise-up": 2.0}}, [("hold", "plan")]),
+            (easy, {"longer": {"raise-up": 2.0}}, [("advance", "raise-up")]),
+            (easy, {"longer": {"raise-up": 2.0}, "open_to": {"raise-up"}}, [("hold", "plan")]),
+            (easy, {"open_to": set()}, [("hold", "plan")]),
             (low, {"gains": {"front-split": True}}, [("advance", "goal-front-split")]),
             (low, {"gains": {"front-split": False}}, [("hold", "plan")]),
             (low, {"gains": {"front-split": True}, "firm": True}, [("hold", "plan")]),
@@ -251,6 +253,15 @@ class Proposals(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(expected, n=len(log)):
                 self.assertEqual(self.ask(log, **more), expected)
+
+    def test_load_grows_when_length_has(self) -> None:
+        easy = [session(d, "easy") for d in (1, 3, 5)]
+        for factor, key in ((1.0, "longer"), (1.95, "longer"), (2.0, "stepped")):
+            (found,) = propose(
+                easy, BY_ID, planned_two_weeks=0, minutes=20, longer={"raise-up": factor}
+            )
+            self.assertEqual(list(found.change), [key])
+        self.assertEqual(found.change["stepped"], {"raise-up": BY_ID["raise-up"].harder})
 
     def test_one_thing_grows_at_a_time(self) -> None:
         log = [

@@ -158,6 +158,27 @@ class ThePlan(Practising):
             self.post(f"/p/{self.pid}/proposals/9999", {"accept": "1"}).status_code, 404
         )
 
+    def test_a_harder_form_takes_over_until_it_hurts(self) -> None:
+        known = plans.drill_by_id()
+        steps = [
+            (d.id, d.harder) for d in known.values()
+            if d.harder and known[d.harder].level > d.level and not known[d.harder].gate
+            and set(known[d.harder].requires) <= {"mat", "strap", "block", "cushion", "wall"}
+        ]  # fmt: skip
+        old, new = steps[0]
+        self.profile(Profile(known[old].level, 20.0, (0, 3)))
+
+        def plans_say(name: str) -> str:
+            return self.week()["fell_out"].get(name, "")  # type: ignore[attr-defined, no-any-return]
+
+        self.assertIn("is for level", plans_say(new))
+        self.profile(Profile(known[old].level, 20.0, (0, 3), (), {"stepped": {old: new}}))
+        self.assertIn("its harder form does its work", plans_say(old))
+        self.assertNotIn("is for level", plans_say(new))
+        self.send(self.body(pains=[{"drill": new, "place": "groin", "kind": "dull"}]))
+        self.assertIn("hurt lately", plans_say(new))
+        self.assertNotIn("its harder form", plans_say(old))
+
     def test_ladders_say_what_opens_the_next_rung(self) -> None:
         page = self.text(self.client.get(f"/p/{self.pid}/ladders"))
         self.assertIn("Supine leg raise not measured yet: one photograph would tell", page)

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import io
 import json
-import socket
 import sqlite3
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-import segno
 from flask import Blueprint, current_app, redirect, render_template, request, url_for
 from flask_login import login_required
 from itsdangerous import BadSignature, URLSafeSerializer
@@ -23,6 +20,7 @@ from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.web import sheets, taking
+from dachi.web.door import outside_address, qr
 from dachi.web.rooms.assessments import unwritten
 from dachi.web.security import csrf, limiter
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner
@@ -79,36 +77,6 @@ def let_in(aid: int) -> Response:
         until = (datetime.now() + LASTS).isoformat(timespec="seconds")
         days.open_phone(db(), coach_id(), aid, until)
     return redirect(url_for("phone.offer", aid=aid))
-
-
-def qr(link: str) -> str:
-    """The link as an SVG code, dark on light in either theme."""
-    out = io.BytesIO()
-    segno.make(link, error="m").save(
-        out, kind="svg", border=3, omitsize=True, dark="#24211c", light="#fffdf8", xmldecl=False,
-        svgclass="qr", title="Code of the link",
-    )  # fmt: skip
-    return out.getvalue().decode("utf-8")
-
-
-def outside_address() -> str:
-    """Where other devices on the local network reach this program."""
-    port = current_app.config.get("DOOR_PORT")
-    if port is None:
-        return request.host_url.rstrip("/")
-    return f"http://{_own_address()}:{port}"
-
-
-def _own_address() -> str:
-    """This machine's address on the local network; nothing is sent to find it out."""
-    probe = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-    try:
-        probe.connect(("10.255.255.255", 9))
-        return str(probe.getsockname()[0])
-    except OSError:
-        return "127.0.0.1"
-    finally:
-        probe.close()
 
 
 def _is_loopback(link: str) -> bool:

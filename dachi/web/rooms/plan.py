@@ -9,7 +9,7 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.programme import DIRECTION_SHARE, NoPlan
+from dachi.core.programme import NoPlan, direction_target
 from dachi.data import cautions, chosen_schools, props
 from dachi.drawing.practice import wheel
 from dachi.store import assessments, practice
@@ -34,7 +34,7 @@ def page(pid: int) -> str:
         problem = f"There is no plan: {error}."
     offered = practice.proposals(db(), coach_id(), pid)
     styles = chosen_schools(who.schools)
-    target = DIRECTION_SHARE * 60 * profile.minutes * len(profile.weekdays)
+    target = direction_target(profile.minutes, len(profile.weekdays))
     active = {c.id for c in plans.person_of(coach_id(), who, plans.datetime.now()).cautions}
     return render_template(
         "plan.html",

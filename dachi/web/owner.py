@@ -1,0 +1,40 @@
+"""Whose page a private link opens."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from flask import render_template
+from itsdangerous import BadSignature
+
+from dachi.store import practice, practitioners
+from dachi.store.practitioners import Practitioner
+from dachi.web.door import own_signer
+from dachi.web.session import db
+
+
+@dataclass(frozen=True)
+class Own:
+    """Whose page a link opens."""
+
+    coach: int
+    who: Practitioner
+
+
+def own_of(token: str) -> Own | None:
+    """The person whose link this is, None where it is not right or was taken back."""
+    try:
+        nonce = own_signer().loads(token)
+    except BadSignature:
+        return None
+    found = practice.behind_link(db(), nonce) if isinstance(nonce, str) else None
+    if found is None:
+        return None
+    who = practitioners.get(db(), *found)
+    return Own(found[0], who) if who is not None else None
+
+
+def closed() -> tuple[str, int]:
+    """The page of a link that opens nothing."""
+    sentence = "This link is not right, or it was taken back. Ask your coach for a new one."
+    return render_template("phone_end.html", sentence=sentence), 404
