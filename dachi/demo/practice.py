@@ -51,8 +51,9 @@ def add(db: sqlite3.Connection, coach_id: int, pid: int, name: str, today: datet
     practice.save_profile(db, coach_id, pid, habit["profile"])
     days = habit["profile"].weekdays
     monday = today - timedelta(days=today.weekday(), weeks=habit["weeks"] - 1)
+    monday = monday.replace(hour=0, minute=0, second=0, microsecond=0)
     dates = [
-        (monday + timedelta(weeks=w, days=d)).replace(hour=7, minute=40, second=0, microsecond=0)
+        monday + timedelta(weeks=w, days=d, hours=7, minutes=40)
         for w in range(habit["weeks"])
         for d in days
     ]

@@ -100,9 +100,13 @@ _STANCE = {
 }
 
 
-def weeks(rows: Sequence[tuple[str, float, int, int]]) -> str:
+#: Widths of charts beside a column and on a phone, in units of their text.
+WIDE, SLIM = 560.0, 350.0
+
+
+def weeks(rows: Sequence[tuple[str, float, int, int]], width: float = WIDE) -> str:
     """Minutes practised week by week: (label, minutes, sessions done, sessions planned)."""
-    width, height, left, bottom = 560.0, 190.0, 34.0, 30.0
+    height, left, bottom = 190.0, 34.0, 30.0
     most = max([m for _, m, _, _ in rows], default=0.0)
     ticks = nice_ticks(0.0, max(most, 10.0), 4)
     up = Scale(0.0, ticks[-1], height - bottom, 14.0)
@@ -130,7 +134,7 @@ def weeks(rows: Sequence[tuple[str, float, int, int]]) -> str:
                 text_anchor="middle",
             )
         )
-        if i % max(1, len(rows) // 4) == 0:
+        if i % max(1, round(len(rows) * 130 / width)) == 0:
             parts.append(
                 text(label, class_="p-soft", x=x + step / 2, y=height - 1, text_anchor="middle")
             )
@@ -148,9 +152,10 @@ def heights(
     props: Sequence[tuple[float, float]],
     ranges: Sequence[tuple[float, float]],
     dates: tuple[str, str],
+    width: float = WIDE,
 ) -> str:
     """Prop heights (day, cm) falling beside the range (day, degrees), one time scale."""
-    width, height = 560.0, 200.0
+    height = 200.0
     days = [d for d, _ in (*props, *ranges)]
     across = Scale(min(days), max(max(days), min(days) + 1), 40.0, width - 44)
     parts = []
@@ -158,8 +163,8 @@ def heights(
     cm = Scale(0.0, tops[-1], height - 28, 14.0)
     for t in tops:
         parts.append(tag("line", class_="p-grid", x1=40.0, x2=width - 44, y1=cm(t), y2=cm(t)))
-        parts.append(text(f"{t:g}", class_="p-word", x=34, y=cm(t) + 4, text_anchor="end"))
-    parts.append(text("cm", class_="p-soft", x=14, y=height - 30, text_anchor="end"))
+        unit = " cm" if t == tops[-1] else ""
+        parts.append(text(f"{t:g}{unit}", class_="p-cm", x=34, y=cm(t) + 4, text_anchor="end"))
     where = [(across(d), cm(v)) for d, v in props]
     stairs = [
         p

@@ -47,7 +47,9 @@ def directions(log: Sequence[Entry]) -> dict[str, float]:
     return total
 
 
-def heights(coach: int, who: Practitioner, log: Sequence[Entry]) -> list[tuple[str, str]]:
+def heights(
+    coach: int, who: Practitioner, log: Sequence[Entry], width: float = drawings.WIDE
+) -> list[tuple[str, str]]:
     """A chart for every drill whose support was logged at least twice."""
     known = plans.drill_by_id()
     found: dict[str, list[tuple[float, float]]] = {}
@@ -69,7 +71,7 @@ def heights(coach: int, who: Practitioner, log: Sequence[Entry]) -> list[tuple[s
             day(datetime.fromtimestamp(x * 86400).isoformat()) for x in (min(days), max(days))
         )
         charts.append(
-            (drill.name, drawings.heights(drill.name, props, ranges, (dates[0], dates[1])))
+            (drill.name, drawings.heights(drill.name, props, ranges, (dates[0], dates[1]), width))
         )
     return charts
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from flask import Blueprint, abort, render_template, request, url_for
 from flask_login import login_required
 
 from dachi.core import verdicts
-from dachi.core.catalogue import Pose
+from dachi.core.catalogue import Measure, Pose
 from dachi.core.measure import measure
 from dachi.core.scene import Point, Result, SceneError
 from dachi.core.series import Series, gain
@@ -60,7 +60,7 @@ def page(pid: int) -> str:
     line = next((x for x in choices if (x.side, x.mode) == (side, mode)), choices[-1])
     a = _wanted("a", line.sessions[0].trial_ids[0])
     b = _wanted("b", line.sessions[-1].trial_ids[0])
-    pair = (shown(a, pose, line.side), shown(b, pose, line.side))
+    pair = (shown(a, pose, line.side, family), shown(b, pose, line.side, family))
     return render_template(
         "compare.html",
         who=who,
@@ -95,8 +95,8 @@ def _sentence(series: Series, side: str, mode: str, a: int, b: int) -> str:
     return verdicts.say_gain(gain(one, two, series.better), "earlier one")
 
 
-def shown(tid: int, pose: Pose, side: str) -> Shown:
-    """A marked photograph of a pose placed in the shared picture, with its fan."""
+def shown(tid: int, pose: Pose, side: str, family: str) -> Shown:
+    """A marked photograph placed in the shared picture, with the fan of a family of measures."""
     trial = own_trial(tid)
     photo = photos.get(db(), coach_id(), trial.photo_id) or abort(404)
     if trial.pose != pose.id:
@@ -110,12 +110,12 @@ def shown(tid: int, pose: Pose, side: str) -> Shown:
         result = measure(scene, catalogue(), drawn=True)
     except SceneError:
         pass
-    vertex, end = anchors(pose, side, newest[0].marks)
+    own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
+    vertex, end = anchors(own, newest[0].marks)
     fan, reading, value = "", "", None
     if result is not None:
         longer = max(photo.width, photo.height)
         sides = {m.id: m.side or trial.side for m in pose.measures}
-        own = [m for m in pose.headlines if m.side in (None, side)]
         drawn = [f for f in result.fans if f.measure in {m.id for m in own}]
         fan = overlay.fans(drawn, result.readings, sides, longer)
         headline = next((r for r in result.readings if r.id in {m.id for m in own}), None)
@@ -132,12 +132,10 @@ def shown(tid: int, pose: Pose, side: str) -> Shown:
     )
 
 
-def anchors(pose: Pose, side: str, marks: Mapping[str, Point]) -> tuple[Point, Point]:
+def anchors(measures: Sequence[Measure], marks: Mapping[str, Point]) -> tuple[Point, Point]:
     """The two marks photographs are aligned on: the headline's joint and the end of its limb."""
-    own = [m for m in pose.headlines if m.fan is not None and m.side in (None, side)]
-    for m in own:
-        assert m.fan is not None
-        if m.fan.vertex in marks and m.fan.to in marks:
+    for m in measures:
+        if m.fan is not None and m.fan.vertex in marks and m.fan.to in marks:
             return marks[m.fan.vertex], marks[m.fan.to]
     first, second = list(marks.values())[:2]
     return first, second

@@ -70,8 +70,8 @@ def page(token: str) -> str | tuple[str, int]:
         weeks=by_week(log, planned),
         ask=ask,
         sentences=_sentences(own)[:8],
-        charts=heights(own.coach, own.who, log),
-        minutes_chart=drawings.weeks(by_week(log, planned)) if log else "",
+        charts=heights(own.coach, own.who, log, drawings.SLIM),
+        minutes_chart=drawings.weeks(by_week(log, planned), drawings.SLIM) if log else "",
         photos=_photos(own) if shown else [],
         sitting=sitting(log),
         visit=own.who.next_visit_at,
@@ -93,7 +93,9 @@ def _next(week: Mapping[str, Any] | None, today: datetime) -> tuple[dict[str, An
 
 def _sentences(own: Own) -> list[str]:
     """What the measurements say, kindly: what grew, what holds, nothing compared with others."""
-    grown, rest = [], []
+    grown: list[str] = []
+    holds: dict[str, list[str]] = {}
+    rests: dict[str, list[str]] = {}
     for d in digests.of_practitioner(db(), own.coach, own.who.id):
         if d.pose not in catalogue():
             continue
@@ -102,18 +104,30 @@ def _sentences(own: Own) -> list[str]:
             if f["unit"] != "deg":
                 continue
             for line in f["lines"]:
-                if line["mode"] != "passive" or not line["first"]:
-                    continue
-                side = f"{line['side']} " if line["side"] != "both" else ""
                 change = line["first"]
+                if line["mode"] != "passive" or not change:
+                    continue
                 if change["verdict"] == "real gain":
+                    side = f"{line['side']} " if line["side"] != "both" else ""
                     size = abs(round(change["change"]))
                     grown.append(f"Your {side}{name} has {size}° more room than at the start.")
-                elif change["verdict"] == "no change we could detect":
-                    rest.append(f"Your {side}{name} holds where it was.")
                 else:
-                    rest.append(f"Your {side}{name} rests a little: your coach knows.")
-    return [*grown, *rest]
+                    steady = change["verdict"] == "no change we could detect"
+                    (holds if steady else rests).setdefault(name, []).append(line["side"])
+    return [
+        *grown,
+        *_together("Holding steady: {}.", holds),
+        *_together("Resting a little, as they may: {}. Your coach sees it too.", rests),
+    ]
+
+
+def _together(sentence: str, found: Mapping[str, list[str]]) -> list[str]:
+    """One sentence for several poses; a side is named where only one of them is meant."""
+    words = [
+        name if len(set(sides)) != 1 or sides[0] == "both" else f"{name} ({sides[0]})"
+        for name, sides in found.items()
+    ]
+    return [sentence.format(", ".join(words))] if words else []
 
 
 def _photos(own: Own) -> list[dict[str, Any]]:

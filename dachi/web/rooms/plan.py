@@ -45,6 +45,7 @@ def page(pid: int) -> str:
         problem=problem,
         drills=plans.drill_by_id(),
         weekdays=plans.WEEKDAYS,
+        today=date.today().weekday(),
         wheel=wheel(week["directions"], target) if week else "",
         dose=lambda d: plans.say_dose(d, styles["counting"], who.breath_s),
         open_proposals=[o for o in offered if o.decided_at is None],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -107,7 +108,7 @@ def _parts(visit: Assessment, pose: Pose) -> list[Part]:
                     "",
                 ),
                 tuple(
-                    (n, _pictures(n, pose))
+                    (n, _pictures(n, pose, measure.family))
                     for n in now
                     if n.mode == series.main_mode and measure.fan is not None
                 ),
@@ -137,11 +138,17 @@ def _now(visit: Assessment, series: Series) -> tuple[Now, ...]:
     return tuple(sorted(found, key=lambda n: (order[n.side], n.mode)))
 
 
-def _pictures(now: Now, pose: Pose) -> tuple[compare.Shown, ...]:
+def _pictures(now: Now, pose: Pose, family: str) -> tuple[compare.Shown, ...]:
     """The photographs of the first time (or the last) and of today, aligned."""
     earlier = now.first or now.last
-    trials = [*([earlier.earlier.trial_ids[0]] if earlier else []), now.today.trial_ids[0]]
-    return tuple(compare.shown(t, pose, now.side) for t in trials)
+    sessions = [*([earlier.earlier] if earlier else []), now.today]
+    return tuple(_typical(s, pose, now.side, family) for s in sessions)
+
+
+def _typical(session: SessionValue, pose: Pose, side: str, family: str) -> compare.Shown:
+    """The photograph whose reading is nearest to what its session counts as."""
+    found = [compare.shown(t, pose, side, family) for t in session.trial_ids]
+    return min(found, key=lambda s: abs((math.inf if s.value is None else s.value) - session.value))
 
 
 @room.post("/a/<int:aid>/sign-off")
