@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 from dataclasses import dataclass
 
-from flask import render_template
+from flask import current_app, render_template
 from itsdangerous import BadSignature
 
 from dachi.store import practice, practitioners
@@ -19,6 +21,13 @@ class Own:
 
     coach: int
     who: Practitioner
+
+    @property
+    def mark(self) -> str:
+        """The same for every link of this person, and told to nobody else."""
+        key = current_app.secret_key or b""
+        key = key.encode() if isinstance(key, str) else key
+        return hmac.new(key, f"person {self.who.id}".encode(), hashlib.sha256).hexdigest()[:16]
 
 
 def own_of(token: str) -> Own | None:

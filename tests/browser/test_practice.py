@@ -75,6 +75,31 @@ class Player(InChromium):
         expect(self.page.get_by_text("the bus was late")).to_be_visible()
         self.assertEqual(self.serious_issues(self.page), [])
 
+    def test_what_waited_under_an_old_link_arrives_by_the_new_one(self) -> None:
+        phone, data = self.player()
+        body = {
+            "once_key": "kept", "started_at": "2026-11-24T07:00:00", "seconds": 60, "felt": "right",
+            "finished": True, "done": [{"drill": data["items"][0]["drill"], "seconds": 60}],
+        }  # fmt: skip
+        old = phone.locator("#player").get_attribute("data-to")
+        who = phone.locator("#player").get_attribute("data-who")
+        waiting = [
+            {"to": old, "who": "somebody else", "body": body | {"once_key": "other"}},
+            {"to": old, "who": who, "body": body},
+        ]
+        phone.evaluate(
+            "q => localStorage.setItem('dachi-practice-queue', JSON.stringify(q))", waiting
+        )
+        self.page.get_by_role("button", name="New link").click()
+        self.expected_complaints = ("Failed to load resource",)
+        phone.goto(self.page.locator("#own code").inner_text())
+        queue = phone.locator("#queue")
+        expect(queue).to_contain_text("The session of 2026-11-24 could not be sent.")
+        self.assertEqual([e.started_at for e in self.log()], ["2026-11-24T07:00:00"])
+        queue.get_by_role("button", name="Put it away").click()
+        expect(queue).to_have_text("")
+        self.assertEqual(phone.evaluate("localStorage.getItem('dachi-practice-queue')"), "[]")
+
     def test_skipping_on_one_side_gives_the_other_as_much(self) -> None:
         phone, data = self.player()
         phone.clock.install()

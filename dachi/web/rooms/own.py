@@ -58,6 +58,7 @@ def page(token: str) -> str | tuple[str, int]:
     return render_template(
         "own.html",
         token=token,
+        whose=own.mark,
         who=own.who,
         week=week,
         problem=problem,

@@ -60,7 +60,12 @@ def play(token: str, weekday: int) -> str | Response | tuple[str, int]:
     data, names = _player(own, session, short=short)
     figures = {n: drill_figures(plans.drill_by_id()[n], catalogue()) for n in names}
     return render_template(
-        "play.html", token=token, who=own.who, data=json.dumps(data), figures=figures
+        "play.html",
+        token=token,
+        whose=own.mark,
+        who=own.who,
+        data=json.dumps(data),
+        figures=figures,
     )
 
 

@@ -11,33 +11,46 @@ import { ring, speak } from "./sound.js";
   const queue = () => { try { return JSON.parse(localStorage.getItem(QUEUE)) || []; } catch { return []; } };
   const keepQueue = (all) => localStorage.setItem(QUEUE, JSON.stringify(all));
   let sending = false, again = 0;
-  async function flush(say) {
+  // What a page of the same person may send: an entry follows its person to a new link.
+  const addressed = (q, page) => (q.who === page.dataset.who ? page.dataset.to : q.to);
+  async function flush(page, say) {
     if (sending) return;
     sending = true;
+    const refused = new Map();
     try {
       for (;;) {
-        const all = queue();
-        if (!all.length) { say("", true); return; }
+        const next = queue().find((q) => !refused.has(q.body.once_key));
+        if (!next) { say([...refused.values()].join(" "), !refused.size, refused); return; }
         let answer = null;
-        try { answer = await fetch(all[0].to, { method: "POST", body: JSON.stringify(all[0].body), headers: { "Content-Type": "application/json" } }); } catch { answer = null; }
-        if (answer && answer.ok) { keepQueue(queue().filter((q) => q.body.once_key !== all[0].body.once_key)); again = 0; continue; }
+        try { answer = await fetch(addressed(next, page), { method: "POST", body: JSON.stringify(next.body), headers: { "Content-Type": "application/json" } }); } catch { answer = null; }
+        if (answer && answer.ok) { keepQueue(queue().filter((q) => q.body.once_key !== next.body.once_key)); again = 0; continue; }
         if (answer && (answer.status === 404 || answer.status === 422)) {
           const found = await answer.json().catch(() => ({}));
-          say(found.problem || "This session could not be sent.", false);
-          return;
+          refused.set(next.body.once_key, `The session of ${next.body.started_at.slice(0, 10)} could not be sent. ${found.problem || ""}`);
+          continue;
         }
-        say("Kept on this device. It is sent once the connection is back.", false);
+        say("Kept on this device. It is sent once the connection is back.", false, refused);
         again = Math.min(again + 1, 8);
-        setTimeout(() => flush(say), 1000 * again);
+        setTimeout(() => flush(page, say), 1000 * again);
         return;
       }
     } finally { sending = false; }
   }
   const home = $("queue");
   if (home) {
-    const say = (words) => { home.textContent = words; };
-    if (queue().length) flush((words, done) => { say(words); if (done) location.reload(); });
-    window.addEventListener("online", () => flush(say));
+    const before = queue().length;
+    const say = (words, done, refused) => {
+      home.textContent = words;
+      if (refused.size && refused.size === queue().length) {
+        const away = document.createElement("button");
+        away.type = "button"; away.className = "btn btn-quiet btn-sm"; away.textContent = "Put it away";
+        away.addEventListener("click", () => { keepQueue(queue().filter((q) => !refused.has(q.body.once_key))); home.textContent = ""; });
+        home.append(" ", away);
+      }
+      if (before && done) location.reload();
+    };
+    if (before) flush(home, say);
+    window.addEventListener("online", () => flush(home, say));
     return;
   }
 
@@ -284,15 +297,15 @@ import { ring, speak } from "./sound.js";
       seconds: Object.values(run.done).reduce((t, d) => t + d.seconds, 0),
       felt: document.querySelector('[name="felt"]:checked').value, notes: $("notes").value, pains: run.pains,
     };
-    keepQueue([...queue().filter((q) => q.body.once_key !== run.key), { to: page.dataset.to, body }]);
+    keepQueue([...queue().filter((q) => q.body.once_key !== run.key), { to: page.dataset.to, who: page.dataset.who, body }]);
     run.sent = true; save();
     $("keep").disabled = true;
-    flush((words, sent) => {
+    flush(page, (words, sent) => {
       $("kept").textContent = sent ? "It is in your log. " : words;
       if (sent) { const back = document.createElement("a"); back.href = page.dataset.home; back.textContent = "Back to your page"; $("kept").append(back); }
     });
   });
-  window.addEventListener("online", () => flush((words, sent) => { if (run.sent) $("kept").textContent = sent ? "It is in your log." : words; }));
+  window.addEventListener("online", () => flush(page, (words, sent) => { if (run.sent) $("kept").textContent = sent ? "It is in your log." : words; }));
 
   if (!items.length) { $("name").textContent = "There is nothing in this session."; $("foot").hidden = true; return; }
   if (run.ended) end(Boolean(run.finished)); else { draw(); go(false); }
