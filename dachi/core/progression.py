@@ -187,7 +187,7 @@ def _growth(
     firm: bool,
     open_to: Collection[str] | None,
 ) -> list[Proposal]:
-    """One thing grows: a lower support where it is earned, a longer hold, then a harder form."""
+    """One thing grows: a hold, then a lower support once its hold has grown, then the load."""
     done: dict[str, list[Done]] = {}
     for session in log:
         for one in session.done:
@@ -203,15 +203,19 @@ def _growth(
         wanted = EASY_ROW if firm else EASY_AT_HEIGHT
         same = [x for x in times if x.prop_cm == at][:wanted]
         easy = len(same) == wanted and all(x.felt == "easy" for x in same)
-        if drill.prop_height and at and easy and gains.get(drill.goal or drill.figure.pose or ""):
+        grown = longer.get(drill.id, 1.0) >= LONGER
+        gained = gains.get(drill.goal or drill.figure.pose or "")
+        if drill.prop_height and at and easy and grown and gained:
             # A soft pile loses a layer; a firm block is owned longer and loses a step of its own.
             step = FIRM_STEP_CM if firm else 2.0 if at > 4 else 1.0
             lower = max(0.0, at - step)
             return [
                 Proposal(
-                    "advance", drill.id, f"“{drill.name}”: support from {at:g} to {lower:g} cm.",
+                    "advance", drill.id,
+                    f"“{drill.name}”: support from {at:g} to {lower:g} cm, with the usual hold.",
                     f"the last {wanted} sessions at this height were easy and the passive reading "
-                    "improved beyond what chance explains", {"prop_cm": {drill.id: lower}},
+                    "improved beyond what chance explains",
+                    {"prop_cm": {drill.id: lower}, "longer": {drill.id: 1.0}},
                 )
             ]  # fmt: skip
     for drill, times in growing:

@@ -230,6 +230,7 @@ class Proposals(unittest.TestCase):
     def test_table(self) -> None:
         easy = [session(d, "easy") for d in (1, 3, 5)]
         low = [session(d, "easy", "goal-front-split", prop_cm=14.0) for d in (1, 3)]
+        held = {"longer": {"goal-front-split": 1.25}}
         knee = session(1, drill="pigeon-upright", pains=(("pigeon-upright", "left knee", "knee"),))
         for log, more, expected in (
             ([], {}, []),
@@ -239,9 +240,10 @@ class Proposals(unittest.TestCase):
             (easy, {"longer": {"raise-up": 2.0}}, [("advance", "raise-up")]),
             (easy, {"longer": {"raise-up": 2.0}, "open_to": {"raise-up"}}, [("hold", "plan")]),
             (easy, {"open_to": set()}, [("hold", "plan")]),
-            (low, {"gains": {"front-split": True}}, [("advance", "goal-front-split")]),
-            (low, {"gains": {"front-split": False}}, [("hold", "plan")]),
-            (low, {"gains": {"front-split": True}, "firm": True}, [("hold", "plan")]),
+            (low, held | {"gains": {"front-split": True}}, [("advance", "goal-front-split")]),
+            (low, {"gains": {"front-split": True}}, [("hold", "plan")]),
+            (low, held | {"gains": {"front-split": False}}, [("hold", "plan")]),
+            (low, held | {"gains": {"front-split": True}, "firm": True}, [("hold", "plan")]),
             ([knee, *easy], {}, [("back", "pigeon-upright")]),
             ([knee, session(9, pains=(("raise-up", "left knee", "dull"),))], {}, [("back", "pigeon-upright"), ("refer", "left knee")]),
             ([session(1, soreness=5), *easy], {}, [("ease", "plan")]),
@@ -262,6 +264,16 @@ class Proposals(unittest.TestCase):
             )
             self.assertEqual(list(found.change), [key])
         self.assertEqual(found.change["stepped"], {"raise-up": BY_ID["raise-up"].harder})
+
+    def test_a_lower_support_starts_with_the_usual_hold(self) -> None:
+        for at, firm, lower in ((14.0, False, 12.0), (3.0, False, 2.0), (14.0, True, 10.0)):
+            low = [session(d, "easy", "goal-front-split", prop_cm=at) for d in (1, 3, 5)]
+            (found,) = propose(
+                low, BY_ID, planned_two_weeks=0, minutes=20, firm=firm,
+                longer={"goal-front-split": 1.56}, gains={"front-split": True},
+            )  # fmt: skip
+            wanted = {"prop_cm": {"goal-front-split": lower}, "longer": {"goal-front-split": 1.0}}
+            self.assertEqual(dict(found.change), wanted)
 
     def test_one_thing_grows_at_a_time(self) -> None:
         log = [
