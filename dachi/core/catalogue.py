@@ -77,7 +77,7 @@ class Measure:
     ``better`` says whether more range reads ``higher`` or ``lower``. Measures of a pose
     done with both sides at once carry their ``side`` and share a ``family``, under which
     they are charted together. ``plausible`` bounds what hips do. ``when`` names the
-    variants the measure is taken in.
+    variants the measure is taken in, ``headline_when`` those in which it is the headline.
     """
 
     id: str
@@ -95,7 +95,12 @@ class Measure:
     family: str = ""
     family_label: str = ""
     when: Mapping[str, str] = field(default_factory=dict)
+    headline_when: Mapping[str, str] = field(default_factory=dict)
     plausible: tuple[float, float] | None = None
+
+    def heads(self, variant: Mapping[str, str]) -> bool:
+        """Whether it is a headline of a (whole) variant."""
+        return self.headline and agrees(self.when, variant) and agrees(self.headline_when, variant)
 
 
 @dataclass(frozen=True)
@@ -205,7 +210,8 @@ class Pose:
 
     def headline_for(self, variant: Mapping[str, str]) -> Measure:
         """The first headline taken in a variant."""
-        return next((m for m in self.headlines if agrees(m.when, variant)), self.headline)
+        chosen = self.chosen(variant)
+        return next((m for m in self.headlines if m.heads(chosen)), self.headline)
 
     def measure(self, measure_id: str) -> Measure:
         """Return a measure by id; KeyError where there is none."""
@@ -231,6 +237,10 @@ class Pose:
     def default_variant(self) -> dict[str, str]:
         """Return the variant a new trial starts with."""
         return {v.id: v.default for v in self.variants}
+
+    def chosen(self, variant: Mapping[str, str]) -> dict[str, str]:
+        """A variant made whole: what it leaves open was done in the usual way."""
+        return self.default_variant() | dict(variant)
 
 
 @dataclass(frozen=True)

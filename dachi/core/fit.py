@@ -129,7 +129,7 @@ def _views(
     low, high = pose.figure.low, pose.figure.high
     height, distance = float(pose.camera["height_cm"]), float(pose.camera["distance_cm"])
     aim = float(pose.camera.get("look_at_cm", 40))
-    chosen = pose.default_variant() | dict(variant)
+    chosen = pose.chosen(dict(variant))
     pitch = -math.degrees(math.atan2(height - aim, distance))
     values, marks, heads, scales = [], [], [], []
     for value in np.linspace(low, high, STEPS):

@@ -89,6 +89,7 @@ def _measure(
     assumptions: Assumptions,
     drawn: bool,
 ) -> Result:
+    scene = replace(scene, variant=pose.chosen(scene.variant))
     batches = solve(scene, pose, marks, estimate, assumptions)
     if estimate.rival is not None:
         apart = (estimate.rival.chi2 - estimate.chi2) / 2.0
@@ -194,7 +195,8 @@ def _read(
     checked = [
         c for c in pose.checks if judging.applies(c, scene.variant) and usable(c.formula, known)
     ]
-    if not any(m.headline for m in taken):
+    heads = [m.heads(scene.variant) for m in taken]
+    if not any(heads):
         raise SceneError(
             "the marks do not give this pose's main measure"
             if calibrated
@@ -202,7 +204,7 @@ def _read(
         )
     wanted: list[Measure | Check] = [*taken, *checked]
     modes = [_Frames(scene, pose, batch, forward) for batch in batches]
-    values, sds, frames = _blend(modes, wanted, next(i for i, m in enumerate(taken) if m.headline))
+    values, sds, frames = _blend(modes, wanted, heads.index(True))
     batch = frames.batch
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
     if any(b.estimate is not batch.estimate for b in batches):
@@ -219,10 +221,10 @@ def _read(
             float(sd),
             float(v - Z95 * sd),
             float(v + Z95 * sd),
-            m.headline,
+            main,
             m.apparent,
         )
-        for m, v, sd in zip(taken, values, sds, strict=False)
+        for m, main, v, sd in zip(taken, heads, values, sds, strict=False)
     ]
     fans = []
     for m, r in zip(taken, readings, strict=True) if drawn else ():
@@ -332,7 +334,7 @@ def true_values(pose: Pose, scene: Scene, points: Mapping[str, Array]) -> dict[s
     for m in pose.measures:
         if not (m.formula.marks <= set(batch) and m.formula.measures <= set(values)):
             continue
-        if agrees(m.when, scene.variant):
+        if agrees(m.when, pose.chosen(scene.variant)):
             side = scene.side if m.outward == "side" else m.outward
             sign = forward if side is None else forward * (-1.0 if side == "right" else 1.0)
             values[m.id] = m.formula(Frame(batch, pose.plane, sign, values))

@@ -17,7 +17,7 @@ from dachi.core.series import Gain, Line, Repeats, Series
 from dachi.data import catalogue
 from dachi.store import digests, markings, practitioners
 from dachi.store.markings import Charted
-from dachi.web.series import series_of
+from dachi.web.series import family_of, series_of
 
 #: Degrees a week below which practice is not taking anybody anywhere soon.
 USEFUL_RATE = 0.75
@@ -55,6 +55,19 @@ def judged(
     return series_of(rows, pose, family, include, known, prefer, best=best)
 
 
+def label_of(
+    db: sqlite3.Connection, coach_id: int, pose: Pose, measure: Measure, series: Series
+) -> str:
+    """What a family is called for the newest trial shown: a variant may have its own headline."""
+    own = family_of(pose, measure.family)
+    trials = [t for line in series.lines for t in line.trials]
+    if len({m.family_label for m in own}) > 1 and trials:
+        newest = max(trials, key=lambda t: (t.day, t.trial_id))
+        read = {r.id for r in markings.readings(db, coach_id, newest.trial_id) if r.headline}
+        return next((m.family_label for m in own if m.id in read), measure.family_label)
+    return measure.family_label
+
+
 def refresh(db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose_id: str) -> None:
     """Derive the digest of a pose again after one of its markings or trials changed."""
     if pose_id not in catalogue():
@@ -74,7 +87,8 @@ def refresh(db: sqlite3.Connection, coach_id: int, practitioner_id: int, pose_id
             continue
         own = _own_repeats(series)
         repeats |= {(measure.family, mode): (r.squares, r.df) for mode, r in own.items()}
-        families.append(_family(pose, measure, series, taken))
+        label = label_of(db, coach_id, pose, measure, series)
+        families.append(_family(measure, label, series, taken))
         news += _news(pose, measure, series, taken)
         for line in series.lines:
             found = trends.retest(line)
@@ -109,11 +123,11 @@ def _own_repeats(series: Series) -> dict[str, Repeats]:
     return found
 
 
-def _family(pose: Pose, measure: Measure, series: Series, taken: dict[int, str]) -> dict[str, Any]:
+def _family(measure: Measure, label: str, series: Series, taken: dict[int, str]) -> dict[str, Any]:
     unit = measure.unit
     return {
         "family": measure.family,
-        "label": measure.family_label,
+        "label": label,
         "unit": unit,
         "better": measure.better,
         "motion": measure.motion,

@@ -66,6 +66,27 @@ class TrueAngles(unittest.TestCase):
         bent = scene_of(LEG_RAISE, shot, variant={"resting_leg": "bent"})
         self.assertNotIn("rest_thigh_lift", [c.id for c in measure(bent, catalogue()).checks])
 
+    def test_height_first_reads_the_leg_line(self) -> None:
+        """Knee bent by b, equal segments: the ankle's line lies b / 2 below the thigh's."""
+        shot = Shot("right", 70.0, extra={"side.knee_flexion": 16.0})
+        for knee, expected in (("straight", 70.0), ("bent", 62.0)):
+            scene = scene_of(LEG_RAISE, shot, variant={"knee": knee})
+            result = measure(scene, catalogue())
+            heads = [r.id for r in result.readings if r.headline]
+            self.assertEqual(heads, ["hip_flexion" if knee == "straight" else "leg_line"])
+            self.assertAlmostEqual(result.headline.value, expected, delta=1.3)
+            self.assertAlmostEqual(result.reading("hip_flexion").value, 70, delta=1.3)
+
+    def test_what_a_variant_leaves_open_is_done_in_the_usual_way(self) -> None:
+        shot = Shot("right", 70.0, extra={"side.knee_flexion": 18.0})
+        for variant in ({}, {"resting_leg": "bent"}, {"knee": "straight"}):
+            whole = catalogue().pose(LEG_RAISE).chosen(variant)
+            a, b = (
+                measure(scene_of(LEG_RAISE, shot, variant=v), catalogue()) for v in (variant, whole)
+            )
+            self.assertEqual((a.readings, a.checks), (b.readings, b.checks))
+            self.assertIn("knee_bend", [c.id for c in a.checks])
+
     def test_bent_knees_are_seen(self) -> None:
         for joint, check_id in (("side", "knee_bend"), ("other", "rest_knee_bend")):
             shot = Shot("right", 70.0, extra={f"{joint}.knee_flexion": 18.0})

@@ -1,6 +1,7 @@
 """The day of an assessment through its pages: state, sheet, phone, folder, faces, signing off."""
 
 import io
+import json
 import os
 import re
 import time
@@ -12,10 +13,12 @@ import numpy as np
 from PIL import Image
 
 from dachi.core.fit import Region
+from dachi.data import catalogue
 from dachi.photos import faces, strays
 from dachi.photos.ingest import path_of, write_once
 from dachi.store import accounts, assessments, days, digests, markings, photos, preparation
 from dachi.store.practitioners import get
+from dachi.web.series import compared_variant
 from tests.support import LEG_RAISE, PASSWORD, Pages, plain_picture, rendered
 
 
@@ -531,7 +534,7 @@ class Schools(Day):
         form = {"call_name": "Runa", "height_cm": "170", "thigh_cm": "41.7", "shin_cm": "41.8"}
         self.post(f"/p/{self.pid}/record", form | {f"school-{k}": v for k, v in chosen.items()})
 
-    def test_height_first_allows_a_small_bend(self) -> None:
+    def test_height_first_allows_a_small_bend_and_charts_the_leg_line(self) -> None:
         for chosen, value, status in (("straight", "straight", "retake"), ("height", "bent", "ok")):
             self.record(**{"raise": chosen})
             aid = self.new_assessment(f"2026-11-{10 if chosen == 'height' else 12}T15:00")
@@ -552,6 +555,14 @@ class Schools(Day):
                 self.assertIn(
                     self.trials(aid)[0].status, (status, "watch") if status == "ok" else (status,)
                 )
+                found = markings.readings(self.db, self.coach.id, tid)
+                (head,) = (r.label for r in found if r.headline)
+                self.assertEqual(head, "leg line" if chosen == "height" else "hip flexion")
+                way = compared_variant(catalogue().pose(LEG_RAISE), json.dumps({"knee": value}))
+                query = {"pose": LEG_RAISE, "variant": way}
+                page = self.text(self.client.get(f"/p/{self.pid}", query_string=query))
+                self.assertIn(f"<h1>Supine leg raise: {head}</h1>", page)
+                self.assertIn(head, self.text(self.client.get(f"/a/{aid}/review")))
 
     def test_best_of_the_trials(self) -> None:
         aid = self.new_assessment("2026-11-10T15:00")

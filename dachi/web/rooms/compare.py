@@ -118,7 +118,9 @@ def shown(tid: int, pose: Pose, side: str, family: str) -> Shown:
         sides = {m.id: m.side or trial.side for m in pose.measures}
         drawn = [f for f in result.fans if f.measure in {m.id for m in own}]
         fan = overlay.fans(drawn, result.readings, sides, longer)
-        headline = next((r for r in result.readings if r.id in {m.id for m in own}), None)
+        headline = next(
+            (r for r in result.readings if r.headline and r.id in {m.id for m in own}), None
+        )
         if headline is not None:
             reading, value = overlay.degrees(headline), headline.value
     return Shown(

@@ -25,7 +25,7 @@ from dachi.store import assessments, digests, goals, markings, practitioners
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.web import overview
-from dachi.web.digests import judged, repeats_for
+from dachi.web.digests import judged, label_of, repeats_for
 from dachi.web.series import compared_variant
 from dachi.web.session import coach_id, data_folder, db, own_practitioner
 from dachi.web.words import day
@@ -62,6 +62,10 @@ def _asked(pid: int) -> Asked:
     include = tuple(c for c in INCLUDABLE if c in request.args.getlist("include"))
     variant = request.args.get("variant") or None
     return Asked(pose, measure, include, variant, _series(pid, pose, measure, include, variant))
+
+
+def _label(asked: Asked) -> str:
+    return label_of(db(), coach_id(), asked.pose, asked.measure, asked.series)
 
 
 #: Series of long histories, kept while nothing they were built from has changed.
@@ -149,7 +153,7 @@ def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
     ]
     return charts.draw(
         asked.series,
-        f"{asked.pose.name}: {asked.measure.family_label} of {who.call_name}",
+        f"{asked.pose.name}: {_label(asked)} of {who.call_name}",
         lambda tid: f"{bench}{tid}",
         dates,
         target,
@@ -173,6 +177,7 @@ def _chart(who: Practitioner) -> str:
         who=who,
         pose=pose,
         measure=measure,
+        label=_label(asked),
         unit=verdicts.UNITS[measure.unit],
         poses=[p for p in catalogue().poses if p.id in known or p.id == pose.id],
         series=series,

@@ -16,7 +16,7 @@ from dachi.data import catalogue
 from dachi.store import days, markings
 from dachi.store.assessments import Assessment
 from dachi.web import sheets
-from dachi.web.digests import judged
+from dachi.web.digests import judged, label_of
 from dachi.web.rooms import compare
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner
 
@@ -46,6 +46,7 @@ class Part:
 
     pose: Pose
     measure: Measure
+    label: str
     rows: tuple[Now, ...]
     left_out: int
     reserve: tuple[str, ...]
@@ -90,6 +91,7 @@ def _parts(visit: Assessment, pose: Pose) -> list[Part]:
             Part(
                 pose,
                 measure,
+                label_of(db(), coach_id(), pose, measure, series),
                 now,
                 out,
                 tuple(
