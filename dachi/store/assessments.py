@@ -244,19 +244,21 @@ def move_trial(
     variant: Mapping[str, str],
     position_id: int,
 ) -> None:
-    """Say that a photograph shows another shot. Its markings go: they named other joints.
+    """Say that a photograph shows another shot; Conflict where the place is taken.
 
-    Raises Conflict where the place is taken.
+    Marks of another pose or side name other joints: they are put away, and come back when
+    the photograph is moved back to where they belong.
     """
+    old = trial(db, coach_id, trial_id)
+    if old is None:
+        raise Conflict("There is no such photograph.")
     try:
         db.execute(
             "UPDATE trial SET pose = ?, side = ?, mode = ?, number = ?, variant = ?,"
-            " position_id = ?, marked = 0 WHERE id = ? AND assessment_id IN"
-            " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-            "  WHERE p.coach_id = ?)",
+            " position_id = ? WHERE id = ?",
             (
                 slot.pose, slot.side, slot.mode, slot.number,
-                json.dumps(dict(variant), sort_keys=True), position_id, trial_id, coach_id,
+                json.dumps(dict(variant), sort_keys=True), position_id, trial_id,
             ),
         )  # fmt: skip
     except sqlite3.IntegrityError as error:
@@ -264,13 +266,48 @@ def move_trial(
             f"Trial {slot.number} of {slot.side} {slot.mode} already has a photograph. Choose "
             "another place."
         ) from error
-    for table in ("reading", "check_result"):
+    if (old.pose, old.side) != (slot.pose, slot.side):
+        _put_markings_away(db, old)
+        _take_markings_back(db, old, slot)
         db.execute(
-            f"DELETE FROM {table} WHERE marking_id IN (SELECT id FROM marking WHERE trial_id = ?)",
+            "UPDATE trial SET marked = EXISTS (SELECT 1 FROM marking WHERE trial_id = trial.id)"
+            " WHERE id = ?",
             (trial_id,),
         )
-    for table in ("marking", "draft", "second_opinion"):
-        db.execute(f"DELETE FROM {table} WHERE trial_id = ?", (trial_id,))
+
+
+def _put_markings_away(db: sqlite3.Connection, old: Trial) -> None:
+    """Hand a trial's markings to a deleted copy of what it was."""
+    cursor = db.execute(
+        "INSERT INTO trial (assessment_id, photo_id, position_id, pose, side, mode, variant,"
+        " number, created_at, deleted_at, prop_cm, marked) SELECT assessment_id, photo_id, ?, ?, ?,"
+        " ?, ?, ?, created_at, ?, prop_cm, 1 FROM trial WHERE id = ? AND marked = 1",
+        (
+            old.position_id, old.pose, old.side, old.mode,
+            json.dumps(dict(old.variant), sort_keys=True), old.number, now(), old.id,
+        ),
+    )  # fmt: skip
+    if cursor.rowcount == 1:
+        _hand_over(db, old.id, int(cursor.lastrowid or 0))
+    for table in ("draft", "second_opinion"):
+        db.execute(f"DELETE FROM {table} WHERE trial_id = ?", (old.id,))
+
+
+def _take_markings_back(db: sqlite3.Connection, old: Trial, slot: Slot) -> None:
+    """Give a trial the markings that the same photograph was given as this pose and side."""
+    row = db.execute(
+        "SELECT id FROM trial WHERE assessment_id = ? AND photo_id = ? AND pose = ? AND side = ?"
+        " AND deleted_at IS NOT NULL AND marked = 1 ORDER BY deleted_at DESC, id DESC LIMIT 1",
+        (old.assessment_id, old.photo_id, slot.pose, slot.side),
+    ).fetchone()
+    if row is not None:
+        _hand_over(db, row["id"], old.id)
+        db.execute("UPDATE trial SET marked = 0 WHERE id = ?", (row["id"],))
+
+
+def _hand_over(db: sqlite3.Connection, one: int, other: int) -> None:
+    for table in ("marking", "second_opinion"):
+        db.execute(f"UPDATE {table} SET trial_id = ? WHERE trial_id = ?", (other, one))
 
 
 def delete_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:

@@ -130,11 +130,11 @@ class Shows:
 def shows(db: sqlite3.Connection, photo_id: int) -> Shows | None:
     """Return the practitioner (and trial) a photograph belongs to, trays included."""
     row = db.execute(
-        "SELECT a.practitioner_id, t.id AS trial_id FROM trial t"
+        "SELECT a.practitioner_id, t.id AS trial_id, t.deleted_at IS NULL AS live FROM trial t"
         " JOIN assessment a ON a.id = t.assessment_id WHERE t.photo_id = ?"
-        " UNION ALL SELECT a.practitioner_id, NULL FROM tray y"
+        " UNION ALL SELECT a.practitioner_id, NULL, 0 FROM tray y"
         " JOIN assessment a ON a.id = y.assessment_id WHERE y.photo_id = ?"
-        " ORDER BY 2 DESC NULLS LAST LIMIT 1",
+        " ORDER BY 3 DESC, 2 DESC NULLS LAST LIMIT 1",
         (photo_id, photo_id),
     ).fetchone()
     return Shows(row["practitioner_id"], row["trial_id"]) if row else None

@@ -162,6 +162,25 @@ class Sheet(Day):
         self.post(f"/t/{tid}/move", {"move-to": "low-lunge|left|passive|1"})
         moved = self.trials(aid)[0]
         self.assertEqual((moved.pose, moved.status), ("low-lunge", "unmarked"))
+        self.assertEqual(markings.history(self.db, self.coach.id, tid), [])
+        # Back where it was: the marks that named those joints are there again, once.
+        self.post(f"/t/{tid}/move", {"move-to": f"{LEG_RAISE}|left|active|2"})
+        back = self.trials(aid)[0]
+        self.assertEqual(
+            (back.id, back.mode, back.number, back.status), (tid, "active", 2, "retake")
+        )
+        self.assertEqual(len(markings.history(self.db, self.coach.id, tid)), 1)
+        # Another trial of the same joints keeps them.
+        self.post(f"/t/{tid}/move", {"move-to": f"{LEG_RAISE}|left|passive|3"})
+        (only,) = self.trials(aid)
+        self.assertEqual((only.mode, only.status), ("passive", "retake"))
+        self.assertTrue(markings.readings(self.db, self.coach.id, tid))
+        # A place that is taken costs nothing.
+        other = int(self.upload(aid, rendered(value=80.0)[0]).headers["Location"].rsplit("/", 1)[1])
+        self.post(f"/t/{other}/move", {"move-to": "low-lunge|left|passive|1"})
+        taken = self.post(f"/t/{tid}/move", {"move-to": "low-lunge|left|passive|1"})
+        self.assertIn("already has a photo", self.text(self.client.get(taken.headers["Location"])))
+        self.assertEqual(self.trials(aid)[0].status, "retake")
         wrong = self.post(f"/t/{tid}/move", {"move-to": "low-lunge|both|passive|1"})
         self.assertIn("no such side", self.text(self.client.get(wrong.headers["Location"])))
 

@@ -172,7 +172,7 @@ def hide_head(tid: int) -> Response:
 @room.post("/t/<int:tid>/move")
 @login_required
 def move(tid: int) -> Response:
-    """The photograph shows another shot: put it there. Its markings named other joints."""
+    """The photograph shows another shot: put it there; marks of the same joints go along."""
     at = at_bench(tid)
     parts = dict(
         zip(
@@ -183,17 +183,24 @@ def move(tid: int) -> Response:
     )
     try:
         place = taking.place_of(parts, at.who)
-        assessments.move_trial(
-            db(), coach_id(), tid, place.slot, place.variant,
-            positions.for_photo(
+        if place.pose.id == at.trial.pose:
+            variant, position_id = at.trial.variant, at.position.id
+        else:
+            variant = place.variant
+            position_id = positions.for_photo(
                 db(), at.trial.assessment_id, place.pose.view, place.pose.setup, at.photo.width,
                 at.photo.height,
-            ),
-        )  # fmt: skip
+            )  # fmt: skip
+        assessments.move_trial(db(), coach_id(), tid, place.slot, variant, position_id)
     except (taking.Refused, Conflict) as error:
         flash(str(error), "retake")
         return redirect(url_for("bench.page", tid=tid))
+    measure_again(tid)
     for pose_id in {at.trial.pose, place.pose.id}:
         digests.refresh(db(), coach_id(), at.who.id, pose_id)
-    flash(f"Moved to {place.pose.name}, {place.side} {place.mode}, trial {place.number}: mark it.")
+    marked = bool(markings.history(db(), coach_id(), tid))
+    flash(
+        f"Moved to {place.pose.name}, {place.side} {place.mode}, trial {place.number}"
+        + (", its marks with it." if marked else ": mark it.")
+    )
     return redirect(url_for("bench.page", tid=tid))
