@@ -147,6 +147,20 @@ class Player(InChromium):
         self.page.goto(f"{self.base}/")
         expect(self.page.get_by_text("pain in the low back")).to_be_visible()
 
+    def test_the_screen_stays_on_without_a_wake_lock(self) -> None:
+        """As on a phone in the local network, where pages come without https."""
+        phone, _ = self.player()
+        phone.add_init_script("delete Navigator.prototype.wakeLock")
+        phone.reload()
+        film = phone.locator("video.awake")
+        self.assertEqual(film.count(), 0)
+        phone.get_by_role("button", name="Start").click()
+        expect(film).to_have_count(1)
+        phone.wait_for_timeout(1500)
+        self.assertGreater(film.evaluate("v => v.paused ? -1 : v.currentTime"), 0.5)
+        phone.get_by_role("button", name="Pause").click()
+        expect(film).to_have_count(0)
+
     def test_a_closed_page_goes_on_where_it_was(self) -> None:
         phone, data = self.player()
         phone.get_by_role("button", name="Start").click()

@@ -1,5 +1,6 @@
 // The practice player: counts, breathes, rings. Loaded once, it needs no connection; what was done
 // is kept on this device until it has been sent.
+import { letSleep, stayAwake } from "./awake.js";
 import { ring, speak } from "./sound.js";
 
 (() => {
@@ -86,10 +87,6 @@ import { ring, speak } from "./sound.js";
 
   // ---- sound and light ----------------------------------------------------------
   const say = (words) => { if ($("voice").checked) speak(words); };
-  let lock = null;
-  async function stayAwake() {
-    try { lock = lock || await navigator.wakeLock?.request("screen"); lock?.addEventListener("release", () => { lock = null; }); } catch { lock = null; }
-  }
   document.addEventListener("visibilitychange", () => { if (!document.hidden && going) stayAwake(); });
 
   // ---- drawing -----------------------------------------------------------------
@@ -205,7 +202,7 @@ import { ring, speak } from "./sound.js";
     going = on;
     last = performance.now();
     $("pause").textContent = on ? "Pause" : run.started ? "Go on" : "Start";
-    if (on) { if (!run.started) { run.started = stamp(new Date()); announce(); } stayAwake(); }
+    if (on) { if (!run.started) { run.started = stamp(new Date()); announce(); } stayAwake(); } else letSleep();
     save();
   }
   $("pause").addEventListener("click", () => go(!going));
@@ -256,7 +253,7 @@ import { ring, speak } from "./sound.js";
   // ---- the end ----------------------------------------------------------------------
   function end(finished) {
     going = false; run.ended = true; run.finished = finished; save();
-    lock?.release?.();
+    letSleep();
     panel("end");
     const minutes = Object.values(run.done).reduce((t, d) => t + d.seconds, 0) / 60;
     $("end-head").textContent = finished ? "Well done" : "Enough for today";
