@@ -47,7 +47,10 @@ def add(db: sqlite3.Connection, coach_id: int, pid: int, name: str, today: datet
     habit = HABITS.get(name)
     if habit is None:
         return
-    practitioners.update(db, coach_id, pid, props=habit["props"], schools=habit["schools"])
+    practitioners.update(
+        db, coach_id, pid, props=habit["props"], schools=habit["schools"],
+        email=f"{name.lower()}@driftholm.example",
+    )  # fmt: skip
     practice.save_profile(db, coach_id, pid, habit["profile"])
     days = habit["profile"].weekdays
     monday = today - timedelta(days=today.weekday(), weeks=habit["weeks"] - 1)

@@ -1,4 +1,7 @@
-"""The simulated mail outbox: messages are written as .eml files and go nowhere."""
+"""The simulated mail outbox: messages are written as .eml files and go nowhere.
+
+Every coach has a folder of their own: a message names a person and may hold their link.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +17,6 @@ from pathlib import Path
 
 from dachi.photos.ingest import write_once
 
-FOLDER = "outbox"
 SENDER = "Dachi <studio@dachi.invalid>"
 
 
@@ -37,7 +39,7 @@ def send(
     attached: Sequence[tuple[str, bytes]] = (),
     at: datetime | None = None,
 ) -> str:
-    """Write a message (RFC 5322) into the data folder; return the file's name.
+    """Write a message (RFC 5322) into an outbox folder; return the file's name.
 
     Raises ValueError where the address or subject would break the message's header.
     """
@@ -52,14 +54,14 @@ def send(
     for name, data in attached:
         letter.add_attachment(data, maintype="text", subtype="calendar", filename=name)
     name = f"{at:%Y%m%d-%H%M%S-%f}.eml"
-    write_once(folder / FOLDER / name, letter.as_bytes())
+    write_once(folder / name, letter.as_bytes())
     return name
 
 
 def letters(folder: Path, most: int = 100) -> list[Letter]:
     """Return the outbox, newest first."""
     found = []
-    for path in sorted((folder / FOLDER).glob("*.eml"), reverse=True)[:most]:
+    for path in sorted(folder.glob("*.eml"), reverse=True)[:most]:
         message = BytesParser(policy=policy.default).parsebytes(path.read_bytes())
         body = message.get_body(("plain",))
         found.append(
@@ -75,5 +77,5 @@ def path_of(folder: Path, name: str) -> Path | None:
     """Where a message of the outbox lies; None for a name that is none."""
     if not re.fullmatch(r"[0-9]{8}-[0-9]{6}-[0-9]{6}\.eml", name):
         return None
-    path = folder / FOLDER / name
+    path = folder / name
     return path if path.exists() else None

@@ -21,6 +21,7 @@ from dachi.web.rooms import (
     bench,
     compare,
     drills,
+    letters,
     own,
     phone,
     pictures,
@@ -84,6 +85,7 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         play,
         practise,
         drills,
+        letters,
         own,
     ):
         app.register_blueprint(room.room)

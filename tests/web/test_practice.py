@@ -10,10 +10,10 @@ from email.parser import BytesParser
 import icalendar
 
 from dachi.devices import outbox
-from dachi.store import practice, practitioners, preparation
+from dachi.store import accounts, practice, practitioners, preparation
 from dachi.store.practice import Profile
 from dachi.web import plans
-from tests.support import Pages
+from tests.support import PASSWORD, Pages
 
 
 class Practising(Pages):
@@ -354,6 +354,9 @@ class OwnPage(Practising):
 
 
 class Outbox(Practising):
+    def letters(self) -> list[outbox.Letter]:
+        return outbox.letters(self.folder / "outbox" / str(self.coach.id))
+
     def test_a_reminder_is_a_standard_message(self) -> None:
         answer = self.post(f"/p/{self.pid}/remind", {"kind": "practice"})
         self.assertIn("no address", self.text(self.client.get(answer.headers["Location"])))
@@ -367,7 +370,7 @@ class Outbox(Practising):
             ("visit", "See you on 8 Dec 2026"),
         ):
             self.post(f"/p/{self.pid}/remind", {"kind": kind})
-            letter = outbox.letters(self.folder)[0]
+            letter = self.letters()[0]
             self.assertEqual((letter.subject, letter.to), (subject, "runa@quay.example"))
             self.assertIn("/me/", letter.text)
         self.assertIn("See you on 8 Dec 2026", self.text(self.client.get("/outbox")))
@@ -377,10 +380,52 @@ class Outbox(Practising):
         for name in ("../secret.key", "x.eml", "20261125-000000-000000.eml"):
             self.assertIn(self.client.get(f"/outbox/{name}").status_code, (404, 308))
 
+    def test_what_is_due_is_written_once(self) -> None:
+        now = datetime.now()
+
+        def person(name: str, visit_days: float | None, email: str = "", link: bool = True) -> int:
+            pid = practitioners.add(self.db, self.coach.id, name)
+            practitioners.update(self.db, self.coach.id, pid, email=email)
+            if visit_days is not None:
+                at = (now + timedelta(days=visit_days)).isoformat(timespec="minutes")
+                practitioners.plan_visit(self.db, self.coach.id, pid, at)
+            if link:
+                practice.make_link(self.db, self.coach.id, pid)
+            return pid
+
+        person("Ilo", 1, "ilo@quay.example")
+        person("Tavi", 5, "tavi@quay.example")
+        person("Oona", 1)
+        person("Merel", -3, "merel@quay.example", link=False)
+        busy = person("Sanne", None, "sanne@quay.example")
+        practice.add_log(
+            self.db, self.coach.id, busy, once_key="b", seconds=60, felt="right", finished=True,
+            started_at=(now - timedelta(days=2)).isoformat(timespec="seconds"), done=[],
+        )  # fmt: skip
+        page = self.text(self.client.get("/outbox"))
+        self.assertIn("2 reminders due", page)
+        self.post("/outbox")
+        written = {(m.to, m.subject.split(" on ")[0]) for m in self.letters()}
+        wanted = {("ilo@quay.example", "See you"), ("tavi@quay.example", "Your practice this week")}
+        self.assertEqual(written, wanted)
+        self.post("/outbox")
+        self.assertEqual(len(self.letters()), 2)
+        self.assertNotIn("due</h2>", self.text(self.client.get("/outbox")))
+
+    def test_an_outbox_is_its_coachs(self) -> None:
+        practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")
+        self.post(f"/p/{self.pid}/remind", {"kind": "practice"})
+        (mine,) = self.letters()
+        accounts.add(self.db, "other@quay.example", "Brannoc", PASSWORD)
+        self.client = self.app.test_client()
+        self.sign_in("other@quay.example")
+        self.assertNotIn("runa@", self.text(self.client.get("/outbox")))
+        self.assertEqual(self.client.get(f"/outbox/{mine.name}").status_code, 404)
+
     def test_a_header_cannot_be_broken(self) -> None:
         with self.assertRaises(ValueError):
             outbox.send(self.folder, "a@b.example\nBcc: c@d.example", "x", "y")
-        self.assertEqual(outbox.letters(self.folder), [])
+        self.assertEqual(self.letters(), [])
 
 
 class Empty(Pages):

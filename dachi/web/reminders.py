@@ -1,0 +1,113 @@
+"""Reminders: who should get which one now, what it says, writing it into the outbox."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from email.utils import parsedate_to_datetime
+from pathlib import Path
+
+from dachi.devices import outbox
+from dachi.devices.outbox import Letter
+from dachi.store import practice, practitioners
+from dachi.store.practitioners import Practitioner
+from dachi.web.calendars import calendar_of, due
+from dachi.web.door import private_address
+from dachi.web.session import data_folder, db
+from dachi.web.words import day
+
+#: A visit is said this many days ahead; practice that rests this long is asked after.
+VISIT_DAYS, RESTING_DAYS = 2, 7
+#: The same subject is not written to the same person again within this many days.
+AGAIN_DAYS = 14
+
+
+@dataclass(frozen=True)
+class Reminder:
+    """A message for one person."""
+
+    who: Practitioner
+    kind: str
+    subject: str
+    text: str
+
+
+def box(coach: int) -> Path:
+    """The coach's own outbox."""
+    return data_folder() / "outbox" / str(coach)
+
+
+def reminder(coach: int, who: Practitioner, kind: str) -> Reminder:
+    """What a reminder says: ``visit``, ``look`` or ``practice``, which stands in for the others."""
+    look = due(coach, who.id)
+    if kind == "visit" and who.next_visit_at:
+        when = f"{day(who.next_visit_at)} at {who.next_visit_at[11:16]}"
+        return Reminder(
+            who, kind, f"See you on {day(who.next_visit_at)}",
+            f"we meet on {when}. Come as you are; we warm up together first.",
+        )  # fmt: skip
+    if kind == "look" and look:
+        return Reminder(
+            who, kind, "Time for another look",
+            f"from {day(look)} on a new look can show what the weeks have changed. Say when it "
+            "suits you.",
+        )  # fmt: skip
+    return Reminder(
+        who, "practice", "Your practice this week",
+        "your sessions for this week are ready. Short ones that happen are worth more than long "
+        "ones that do not.",
+    )  # fmt: skip
+
+
+def waiting(coach: int, now: datetime) -> list[Reminder]:
+    """Reminders that are due and were not written lately, one for a person.
+
+    A coming visit first, then a look that can show something, then practice that rests.
+    People without an address in their record are left out.
+    """
+    told = _told(outbox.letters(box(coach)), now)
+    found = []
+    for who in (p.practitioner for p in practitioners.listing(db(), coach)):
+        if not who.email:
+            continue
+        kind = _most_pressing(coach, who, now)
+        one = reminder(coach, who, kind) if kind else None
+        if one is not None and (who.email, one.subject) not in told:
+            found.append(one)
+    return found
+
+
+def _most_pressing(coach: int, who: Practitioner, now: datetime) -> str | None:
+    visit = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
+    coming = visit is not None and visit > now
+    if visit is not None and coming and visit <= now + timedelta(days=VISIT_DAYS):
+        return "visit"
+    look = due(coach, who.id)
+    if look and date.fromisoformat(look[:10]) <= now.date() and not coming:
+        return "look"
+    last = practice.log(db(), coach, who.id, 1)
+    rested = not last or _since(last[0].started_at, now) > timedelta(days=RESTING_DAYS)
+    return "practice" if practice.link(db(), coach, who.id) and rested else None
+
+
+def _since(moment: str, now: datetime) -> timedelta:
+    return now - datetime.fromisoformat(moment[:19])
+
+
+def _told(letters: Iterable[Letter], now: datetime) -> set[tuple[str, str]]:
+    oldest = now.astimezone() - timedelta(days=AGAIN_DAYS)
+    return {
+        (m.to, m.subject) for m in letters if parsedate_to_datetime(m.date) >= oldest
+    }  # fmt: skip
+
+
+def write(coach: int, one: Reminder) -> None:
+    """Write a reminder with the person's calendar. Raises ValueError and OSError."""
+    nonce = practice.link(db(), coach, one.who.id)
+    page = f"\n\nYour page: {private_address(nonce)}" if nonce else ""
+    outbox.send(
+        box(coach), one.who.email, one.subject,
+        f"Hello {one.who.call_name},\n\n{one.text}{page}\n",
+        [("practice.ics", calendar_of(coach, one.who))],
+    )  # fmt: skip

@@ -1,0 +1,63 @@
+"""The simulated mail outbox: what would have been sent, and what is due to be."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from flask import Blueprint, abort, flash, redirect, render_template, request, send_file, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.devices import outbox
+from dachi.web import reminders
+from dachi.web.session import coach_id, own_practitioner
+
+room = Blueprint("letters", __name__)
+
+
+@room.get("/outbox")
+@login_required
+def page() -> str:
+    """Reminders that are due, and the messages written so far."""
+    return render_template(
+        "outbox.html",
+        letters=outbox.letters(reminders.box(coach_id())),
+        waiting=reminders.waiting(coach_id(), datetime.now()),
+    )
+
+
+@room.get("/outbox/<name>")
+@login_required
+def letter(name: str) -> Response:
+    """One message as a standard .eml file."""
+    path = outbox.path_of(reminders.box(coach_id()), name) or abort(404)
+    return send_file(path, mimetype="message/rfc822", as_attachment=True, download_name=name)
+
+
+@room.post("/outbox")
+@login_required
+def write_all() -> Response:
+    """Write every reminder that is due."""
+    for one in reminders.waiting(coach_id(), datetime.now()):
+        _write(one)
+    return redirect(url_for("letters.page"))
+
+
+@room.post("/p/<int:pid>/remind")
+@login_required
+def remind(pid: int) -> Response:
+    """Remind one person: of practice, of the coming visit, or that a look is due."""
+    who = own_practitioner(pid)
+    if not who.email:
+        flash("There is no address in the record yet.", "retake")
+    else:
+        _write(reminders.reminder(coach_id(), who, request.form.get("kind", "")))
+    return redirect(url_for("practise.page", pid=pid))
+
+
+def _write(one: reminders.Reminder) -> None:
+    try:
+        reminders.write(coach_id(), one)
+        flash(f"Written to the outbox for {one.who.call_name}: “{one.subject}”.")
+    except (ValueError, OSError) as error:
+        flash(f"The message to {one.who.call_name} was not written: {error}.", "retake")
