@@ -92,6 +92,7 @@ class WholeAssessment(InChromium):
         page.get_by_label("Left knee").select_option("2")
         self.assertEqual(self.serious_issues(page), [])
         page.get_by_role("button", name="Open the run sheet").click()
+        page.wait_for_url("**/a/*")
         expect(page.get_by_text("Pain in the left knee, 2 of 10")).to_be_visible()
         page.get_by_text("Add a pose").click()
         page.get_by_role("button", name="Butterfly").click()
@@ -202,6 +203,7 @@ class WholeAssessment(InChromium):
         page.get_by_role("link", name="New assessment").click()
         page.fill("#taken_at", "2026-11-21T17:00")
         page.get_by_role("button", name="Open the run sheet").click()
+        page.wait_for_url("**/a/*")
         aid = int(page.url.split("/a/")[1].split("?")[0])
         files = [
             self.shot_file("supine-leg-raise", side, mode)
@@ -235,6 +237,7 @@ class WholeAssessment(InChromium):
         self.sign_in()
         page.get_by_role("link", name="New assessment").click()
         page.get_by_role("button", name="Open the run sheet").click()
+        page.wait_for_url("**/a/*")
         sent = [base64.b64encode(plain_picture(400 + i, 330)).decode() for i in range(3)]
         dropped = page.evaluate_handle(
             """sent => { const all = new DataTransfer();
@@ -252,6 +255,7 @@ class WholeAssessment(InChromium):
         self.sign_in()
         page.get_by_role("link", name="New assessment").click()
         page.get_by_role("button", name="Open the run sheet").click()
+        page.wait_for_url("**/a/*")
         page.clock.install()
         page.get_by_role("button", name="Count in and hold 5 s").click()
         seen = []

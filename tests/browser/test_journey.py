@@ -85,6 +85,7 @@ class Journey(InChromium):
         page.get_by_role("link", name="New assessment").click()
         page.fill("#taken_at", "2026-11-21T10:00")
         page.get_by_role("button", name="Open the run sheet").click()
+        page.wait_for_url("**/a/*")
         page.locator('[data-place="left|passive|1"]').click()
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "leg.jpg"

@@ -59,6 +59,7 @@ class History(Pages):
                 readings = tuple(
                     Reading(m.id, m.label, m.unit, value, 1.2, value - 2.4, value + 2.4, True)
                     for m in pose.headlines
+                    if m.heads(pose.default_variant())
                 )
                 result = Result("", "mat", pose_id, readings, (), None, ())
                 markings.save(
