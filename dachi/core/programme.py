@@ -568,7 +568,7 @@ def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
     if drill.phase in ALWAYS:
         return {
             "settle": "Every session begins by arriving.",
-            "mobilise": f"Warms the hips{_ways(drill)}.",
+            "mobilise": f"Warms the hips{' for' + _ways(drill) if _ways(drill) else ''}.",
             "counter": f"Undoes {' and '.join(c.replace('_', ' ') for c in drill.counters)}.",
             "rest": "Every session ends at rest.",
         }[drill.phase]

@@ -24,6 +24,7 @@ HABITS: dict[str, dict[str, Any]] = {
         "weeks": 6,
         "missed": {3, 10, 15},
         "easy": {"goal-front-split", "raise-up"},
+        "sore": (2, 1, 3, 2, 4, 1, 2, 1),
     },
     "Ilo": {
         "profile": Profile(1, 15.0, (1, 3, 5)),
@@ -37,6 +38,7 @@ HABITS: dict[str, dict[str, Any]] = {
         "weeks": 3,
         "missed": {2},
         "easy": set(),
+        "sore": (1, 2, 2),
         "pain": (1, ("figure-four", "left knee", "knee")),
     },
 }  # fmt: skip
@@ -82,5 +84,5 @@ def add(db: sqlite3.Connection, coach_id: int, pid: int, name: str, today: datet
             pains=pains, notes="Slept badly." if i == 4 else "",
         )  # fmt: skip
         if last > 0:
-            practice.set_soreness(db, coach_id, pid, log_id, 2 if i % 3 else 1)
+            practice.set_soreness(db, coach_id, pid, log_id, habit["sore"][i % len(habit["sore"])])
     practice.make_link(db, coach_id, pid)

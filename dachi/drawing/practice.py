@@ -147,6 +147,38 @@ def weeks(rows: Sequence[tuple[str, float, int, int]], width: float = WIDE) -> s
     )
 
 
+def soreness(points: Sequence[tuple[float, int]], limit: int, width: float = WIDE) -> str:
+    """How sore the day after was, session by session: (day, 0 to 10), with the limit drawn.
+
+    Dots above the limit are filled.
+    """
+    height, left = 110.0, 34.0
+    days = [d for d, _ in points]
+    across = Scale(min(days), max(max(days), min(days) + 1), left + 8, width - 10)
+    up = Scale(0.0, 10.0, height - 10, 10.0)
+    parts = []
+    for t in (0, 5, 10):
+        parts.append(
+            tag("line", class_="p-grid", x1=left, x2=width - 4, y1=up(float(t)), y2=up(float(t)))
+        )
+        parts.append(
+            text(str(t), class_="p-word", x=left - 6, y=up(float(t)) + 4, text_anchor="end")
+        )
+    line = up(float(limit))
+    parts.append(tag("line", class_="p-limit", x1=left, x2=width - 4, y1=line, y2=line))
+    for d, v in points:
+        kind = "p-sore p-over" if v > limit else "p-sore"
+        parts.append(
+            tag("circle", title(f"{v} of 10"), class_=kind, cx=across(d), cy=up(float(v)), r=4.5)
+        )
+    over = sum(v > limit for _, v in points)
+    return _framed(
+        parts, width, height,
+        f"Soreness the day after {len(points)} sessions, newest {points[-1][1]} of 10; {over} over "
+        f"{limit}",
+    )  # fmt: skip
+
+
 def heights(
     name: str,
     props: Sequence[tuple[float, float]],

@@ -7,6 +7,7 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from dachi.core.practice import SITTING_S, direction_seconds, sitting_rung
+from dachi.core.progression import SORE
 from dachi.drawing import practice as drawings
 from dachi.store import markings
 from dachi.store.practice import Entry
@@ -74,6 +75,16 @@ def heights(
             (drill.name, drawings.heights(drill.name, props, ranges, (dates[0], dates[1]), width))
         )
     return charts
+
+
+def soreness(log: Sequence[Entry]) -> str:
+    """The chart of soreness the day after; nothing where it was said less than twice."""
+    points = [
+        (datetime.fromisoformat(e.started_at[:19]).timestamp() / 86400, e.soreness)
+        for e in reversed(log)
+        if e.soreness is not None
+    ]
+    return drawings.soreness(points, SORE) if len(points) > 1 else ""
 
 
 def _passive(coach: int, pid: int, pose: str) -> list[tuple[float, float]]:

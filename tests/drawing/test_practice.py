@@ -8,7 +8,7 @@ from xml.etree import ElementTree
 from dachi.core.drills import DIRECTIONS
 from dachi.data import catalogue
 from dachi.devices import inclinometer
-from dachi.drawing.practice import SIZE, heights, pain_map, weeks, wheel
+from dachi.drawing.practice import SIZE, heights, pain_map, soreness, weeks, wheel
 from dachi.drawing.stand import stand
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -34,6 +34,18 @@ class Wheel(unittest.TestCase):
 
 
 class Charts(unittest.TestCase):
+    def test_soreness(self) -> None:
+        root = read(soreness([(100.0, 0), (103.0, 4), (107.0, 3), (107.0, 10)], 3))
+        dots = root.findall(f"{SVG}circle")
+        self.assertEqual(
+            [d.get("class") for d in dots], [f"p-sore{o}" for o in ("", " p-over", "", " p-over")]
+        )
+        ys = [float(d.get("cy", "0")) for d in dots]
+        self.assertEqual(sorted(ys, reverse=True), [ys[0], ys[2], ys[1], ys[3]])
+        limit = next(x for x in root.findall(f"{SVG}line") if x.get("class") == "p-limit")
+        self.assertEqual(float(limit.get("y1", "0")), ys[2])
+        self.assertIn("2 over 3", root.get("aria-label", ""))
+
     def test_weeks(self) -> None:
         root = read(weeks([("2 Nov", 0.0, 0, 4), ("9 Nov", 40.0, 3, 4), ("16 Nov", 20.0, 2, 4)]))
         bars = [float(b.get("height", "0")) for b in root.findall(f"{SVG}rect")]

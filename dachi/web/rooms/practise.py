@@ -18,7 +18,7 @@ from dachi.drawing import practice as drawings
 from dachi.store import assessments, practice
 from dachi.web import plans
 from dachi.web.door import private_address, qr
-from dachi.web.practised import by_week, directions, heights, pain_map, sitting
+from dachi.web.practised import by_week, directions, heights, pain_map, sitting, soreness
 from dachi.web.session import coach_id, db, own_practitioner
 
 room = Blueprint("practise", __name__)
@@ -46,6 +46,7 @@ def page(pid: int) -> str:
             directions(log), direction_target(profile.minutes, len(profile.weekdays))
         ),
         heights=heights(coach_id(), who, log),
+        soreness=soreness(log),
         pains=pains,
         pain_drawing=drawings.pain_map({p["place"]: p["times"] for p in pains}) if pains else "",
         sitting=sitting(log),
