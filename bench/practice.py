@@ -6,7 +6,8 @@ import random
 import statistics
 import time
 
-from dachi.core.programme import NoPlan, plan
+from dachi.core.planner import plan
+from dachi.core.programme import NoPlan
 from dachi.data import drills
 from tests.core.test_programme import best_by_search, broken, small_case, somebody
 

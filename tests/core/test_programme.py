@@ -7,6 +7,7 @@ from itertools import pairwise
 
 from dachi.core.dose import dose
 from dachi.core.drills import ALWAYS, DIRECTIONS, PHASES, Drill, brought_by
+from dachi.core.planner import plan
 from dachi.core.practice import balance, timeline
 from dachi.core.programme import (
     LEAST,
@@ -17,7 +18,6 @@ from dachi.core.programme import (
     Wishes,
     coverage,
     most,
-    plan,
     refused,
     served,
     trimmed,

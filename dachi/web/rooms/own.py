@@ -17,7 +17,7 @@ from dachi.core.programme import NoPlan
 from dachi.data import catalogue, chosen_schools
 from dachi.drawing import practice as drawings
 from dachi.store import assessments, days, digests, photos, practice, preparation
-from dachi.web import plans
+from dachi.web import plans, proposals
 from dachi.web.calendars import calendar_of
 from dachi.web.owner import Own, closed, own_of
 from dachi.web.practised import by_week, heights, sitting
@@ -172,7 +172,7 @@ def soreness(token: str) -> Response | tuple[str, int]:
     level, log_id = request.form.get("soreness", ""), request.form.get("log", "")
     if level.isdigit() and int(level) <= 10 and log_id.isdigit():
         practice.set_soreness(db(), own.coach, own.who.id, int(log_id), int(level))
-        plans.refresh_proposals(own.coach, own.who)
+        proposals.refresh(own.coach, own.who)
     return redirect(url_for("own.page", token=token, thanks=1))
 
 

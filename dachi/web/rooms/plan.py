@@ -14,7 +14,7 @@ from dachi.data import cautions, chosen_schools, props
 from dachi.drawing.practice import wheel
 from dachi.store import assessments, practice
 from dachi.store.practice import Profile
-from dachi.web import plans
+from dachi.web import plans, proposals
 from dachi.web.session import coach_id, db, own_practitioner
 
 room = Blueprint("plan", __name__)
@@ -25,7 +25,7 @@ room = Blueprint("plan", __name__)
 def page(pid: int) -> str:
     """The week, with the reason for each drill, what fell out, and what to change."""
     who = own_practitioner(pid)
-    plans.refresh_proposals(coach_id(), who)
+    proposals.refresh(coach_id(), who)
     profile = plans.profile_of(coach_id(), pid)
     problem, week = None, None
     try:
@@ -114,7 +114,7 @@ def wish(pid: int) -> Response:
     elif act == "longer":
         tuned: dict[str, Any] = dict(plans.profile_of(coach_id(), pid).tuned)
         factor = float(dict(tuned.get("longer", {})).get(name, 1.0))
-        plans.accept(coach_id(), pid, {"longer": {name: min(2.0, round(factor * 1.25, 2))}},
+        proposals.accept(coach_id(), pid, {"longer": {name: min(2.0, round(factor * 1.25, 2))}},
                      date.today())  # fmt: skip
     else:
         abort(400)
@@ -136,7 +136,7 @@ def decide(pid: int, oid: int) -> Response:
     found = offered.get(oid) or abort(404)
     yes = request.form.get("accept") == "1"
     if practice.decide(db(), coach_id(), pid, oid, yes) and yes:
-        plans.accept(coach_id(), pid, found.change, date.today())
+        proposals.accept(coach_id(), pid, found.change, date.today())
         flash(f"Done: {found.text}")
     return redirect(url_for("plan.page", pid=pid))
 

@@ -19,7 +19,7 @@ from dachi.core.programme import Item, NoPlan, barred, refused
 from dachi.data import catalogue, chosen_schools, cues_under
 from dachi.drawing.drills import drill_figures
 from dachi.store import practice
-from dachi.web import plans
+from dachi.web import plans, proposals
 from dachi.web.owner import Own, closed, own_of
 from dachi.web.security import csrf, limiter
 from dachi.web.session import db
@@ -154,7 +154,7 @@ def log(token: str) -> tuple[Response, int]:
     except (ValueError, KeyError, TypeError) as error:
         return _json({"problem": f"The log could not be read ({error})."}, 422)
     practice.add_log(db(), own.coach, own.who.id, **found)
-    plans.refresh_proposals(own.coach, own.who)
+    proposals.refresh(own.coach, own.who)
     return _json({"kept": found["once_key"]}, 200)
 
 
