@@ -35,6 +35,7 @@ from dachi.web.rooms import (
     shots,
     today,
     tray,
+    uploads,
 )
 from dachi.web.security import guard
 from dachi.web.session import end_request, finish_request
@@ -80,6 +81,7 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         pictures,
         phone,
         tray,
+        uploads,
         review,
         plan,
         play,

@@ -211,3 +211,9 @@ def _propose(coach_id: int, trial_id: int, pose: Pose, photo: Photo) -> None:
         guess = scenes.guess_marks(pose, trial.side, photo.width, photo.height)
         body = scenes.guess_form({k: v for k, v in guess.items() if k in pose.required})
         markings.save_draft(db(), coach_id, trial_id, scenes.with_stickers(body, found))
+
+
+def unwritten(error: OSError | sqlite3.OperationalError) -> str:
+    """That a photograph could not be kept, and what to do."""
+    why = getattr(error, "strerror", None) or str(error)
+    return f"The photograph could not be written ({why}). Free some space first."

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import secrets
-import sqlite3
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -15,12 +13,9 @@ from werkzeug.wrappers import Response
 
 from dachi.core import runsheet
 from dachi.core.catalogue import Pose
-from dachi.core.figure import Body
 from dachi.core.readiness import state_cautions
 from dachi.data import catalogue, cues_under, screening_questions
-from dachi.devices.camera import Shot, photograph
 from dachi.drawing.stand import stand
-from dachi.photos.ingest import PhotoError
 from dachi.store import assessments, days, markings, preparation
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import Conflict
@@ -31,11 +26,7 @@ from dachi.web.session import (
     db,
     own_assessment,
     own_practitioner,
-    own_trial,
-    without_lock,
 )
-from dachi.web.taking import Place, Refused
-from dachi.web.words import clock
 
 room = Blueprint("assessments", __name__)
 
@@ -349,134 +340,3 @@ def lines(aid: int) -> Response | tuple[str, int]:
         flash(f"{error}.".replace("..", "."), "retake")
     shown = pose.id if any(x.pose == pose.id for x in now) else None
     return redirect(url_for("assessments.sheet", aid=aid, pose=shown))
-
-
-# ---------------------------------------------------------------- photographs
-
-
-@room.post("/a/<int:aid>/photos")
-@login_required
-def upload(aid: int) -> str | Response | tuple[str, int]:
-    """Take an uploaded photograph in and give it a place on the sheet."""
-    visit = own_assessment(aid)
-    who = own_practitioner(visit.practitioner_id)
-    files = [f for f in request.files.getlist("photo") if f.filename]
-    try:
-        place = taking.place_of(request.form, who)
-        if not files:
-            raise Refused("Choose a photograph first.")
-        once = request.form.get("once_key", "")[:64]
-        trial_id = 0
-        for step, sent in enumerate(files):
-            trial_id = taking.send(
-                coach_id(), visit, who, _later(place, step), sent.read(), "upload", None,
-                f"{once}-{step}" if once else None,
-            )  # fmt: skip
-    except (Refused, PhotoError, Conflict) as error:
-        return _refuse(visit, str(error))
-    except OSError as error:
-        return _refuse(visit, unwritten(error))
-    return _placed(trial_id)
-
-
-def _later(place: Place, step: int) -> Place:
-    return replace(place, number=place.number + step)
-
-
-def unwritten(error: OSError | sqlite3.OperationalError) -> str:
-    """That a photograph could not be kept, and what to do."""
-    why = getattr(error, "strerror", None) or str(error)
-    return f"The photograph could not be written ({why}). Free some space first."
-
-
-@room.post("/a/<int:aid>/simulate")
-@login_required
-def simulate(aid: int) -> str | Response | tuple[str, int]:
-    """Photograph a posed figure with the simulated camera."""
-    visit = own_assessment(aid)
-    who = own_practitioner(visit.practitioner_id)
-    try:
-        place = taking.place_of(request.form, who)
-        if problem := taking.refusal(coach_id(), visit, who, place.mode, figure=True):
-            raise Refused(problem)
-        figure = place.pose.figure
-        shot = Shot(
-            side=place.side,
-            value=_within("angle", figure.low, figure.high),
-            yaw_deg=_within("yaw", -45, 45),
-            height_cm=_within("height", 15, 200),
-            scatter_deg=_within("scatter", 0, 12),
-            stickers=request.form.get("stickers") == "on",
-            body=Body(who.height_cm or 170.0),
-            outfit=who.id,
-            seed=secrets.randbelow(2**31),
-        )
-        with without_lock():
-            data, truth = photograph(place.pose, shot, datetime.now().replace(microsecond=0))
-        once = request.form.get("once_key", "")[:64] or None
-        trial_id = taking.send(
-            coach_id(), visit, who, place, data, "simulated", truth, f"{once}-0" if once else None
-        )
-    except (ValueError, Conflict) as error:
-        return _refuse(visit, str(error))
-    return _placed(trial_id)
-
-
-def _within(name: str, low: float, high: float) -> float:
-    try:
-        value = float(request.form.get(name, ""))
-    except ValueError as error:
-        raise ValueError(f"The simulated camera needs a number for {name}.") from error
-    if not low <= value <= high:
-        raise ValueError(f"The simulated camera takes {name} from {low:g} to {high:g}.")
-    return value
-
-
-def _refuse(visit: Assessment, sentence: str) -> tuple[str, int]:
-    db().execute("ROLLBACK")
-    db().execute("BEGIN")
-    if request.headers.get("HX-Request"):
-        return render_template("parts/notice.html", kind="retake", sentence=sentence), 422
-    return render_template("sheet.html", **view(visit, problem=sentence)), 422
-
-
-def _placed(trial_id: int) -> Response:
-    where = url_for("bench.page", tid=trial_id)
-    if request.headers.get("HX-Request"):
-        answer = Response(status=204)
-        answer.headers["HX-Redirect"] = where
-        return answer
-    return redirect(where)
-
-
-@room.post("/t/<int:tid>/delete")
-@login_required
-def delete(tid: int) -> Response:
-    """Put a trial away, with an undo beside the message."""
-    trial = own_trial(tid)
-    visit = own_assessment(trial.assessment_id)
-    if problem := taking.closed(visit):
-        flash(problem, "retake")
-    elif assessments.delete_trial(db(), coach_id(), tid):
-        digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
-        flash(
-            f"Deleted: {trial.side} {trial.mode}, trial {trial.number} of {clock(visit.taken_at)}.",
-            f"undo:{tid}",
-        )
-    return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))
-
-
-@room.post("/t/<int:tid>/restore")
-@login_required
-def restore(tid: int) -> Response:
-    """Undo a deletion."""
-    trial = own_trial(tid)
-    try:
-        if problem := taking.closed(own_assessment(trial.assessment_id)):
-            raise Conflict(problem)
-        assessments.restore_trial(db(), coach_id(), tid)
-        digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
-        flash(f"Back again: {trial.side} {trial.mode}, trial {trial.number}.")
-    except Conflict as error:
-        flash(str(error), "retake")
-    return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))

@@ -21,7 +21,6 @@ from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.web import sheets, taking
 from dachi.web.door import outside_address, qr
-from dachi.web.rooms.assessments import unwritten
 from dachi.web.security import csrf, limiter
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner
 from dachi.web.taking import Refused
@@ -192,11 +191,11 @@ def receive(token: str) -> tuple[Response, int] | Response:
     except (Refused, PhotoError, Conflict) as error:
         return _json({"problem": str(error)}, 422)
     except OSError as error:
-        return _json({"problem": unwritten(error)}, 507)
+        return _json({"problem": taking.unwritten(error)}, 507)
     except sqlite3.OperationalError as error:
         if "full" not in str(error):
             raise
-        return _json({"problem": unwritten(error)}, 507)
+        return _json({"problem": taking.unwritten(error)}, 507)
     return _json({"trial": trial_id} | _state(door))
 
 

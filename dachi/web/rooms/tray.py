@@ -13,7 +13,6 @@ from dachi.photos.ingest import PhotoError, source_digest
 from dachi.store import days, photos
 from dachi.store.database import Conflict
 from dachi.web import sheets, taking
-from dachi.web.rooms.assessments import unwritten
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner
 from dachi.web.taking import Refused
 
@@ -42,7 +41,7 @@ def add(aid: int) -> tuple[Response, int]:
         except (Refused, PhotoError) as error:
             problems.append(f"{name}: {error}")
         except OSError as error:
-            return _json({"problem": f"{name}: {unwritten(error)}"}, 507)
+            return _json({"problem": f"{name}: {taking.unwritten(error)}"}, 507)
     return _json({"kept": kept, "problems": problems}, 200)
 
 
