@@ -273,16 +273,25 @@ class OwnPage(Practising):
         self.shot(aid)
         me = self.me()
         stranger = self.app.test_client()
-        self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 200)
+        seen = stranger.get(f"{me}/photo/1.jpg")
+        self.assertEqual(seen.status_code, 200)
+
+        def taken_away() -> list[bytes]:
+            with zipfile.ZipFile(io.BytesIO(stranger.get(f"{me}/data.zip").data)) as bundle:
+                return [bundle.read(n) for n in bundle.namelist() if n.endswith(".jpg")]
+
+        self.assertEqual(taken_away(), [seen.data], "with the face as hidden as on their page")
         preparation.give_consent(
             self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="measure"
         )
+        self.assertEqual(taken_away(), [])
         self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
         preparation.give_consent(
             self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="show"
         )
         preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-21")
         self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
+        self.assertEqual(taken_away(), [])
         other = practitioners.add(self.db, self.coach.id, "Ilo")
         preparation.give_consent(self.db, self.coach.id, other, given_on="2026-01-02", scope="show")
         practice.make_link(self.db, self.coach.id, other)
@@ -347,8 +356,11 @@ class OwnPage(Practising):
         with zipfile.ZipFile(io.BytesIO(answer.data)) as bundle:
             self.assertEqual(
                 set(bundle.namelist()),
-                {"record.json", "practice.json", "ranges.json", "visits.json", "calendar.ics"},
-            )
+                {
+                    "record.json", "practice.json", "ranges.json", "visits.json", "readings.csv",
+                    "calendar.ics",
+                },
+            )  # fmt: skip
             self.assertEqual(json.loads(bundle.read("record.json"))["call_name"], "Runa")
             self.assertEqual(json.loads(bundle.read("practice.json"))[0]["felt"], "right")
 

@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import io
-import json
-import zipfile
 from collections.abc import Mapping
-from dataclasses import asdict
 from datetime import datetime
 from typing import Any
 
-from flask import Blueprint, abort, redirect, render_template, request, url_for
+from flask import Blueprint, abort, redirect, render_template, request, send_file, url_for
 from werkzeug.wrappers import Response
 
 from dachi.core.programme import NoPlan
 from dachi.data import catalogue, chosen_schools
 from dachi.drawing import practice as drawings
-from dachi.store import assessments, days, digests, photos, practice, preparation
-from dachi.web import plans, proposals
+from dachi.store import assessments, digests, photos, practice
+from dachi.web import plans, proposals, shown, takeout
 from dachi.web.calendars import calendar_of
 from dachi.web.owner import Own, closed, own_of
 from dachi.web.practised import by_week, heights, sitting
@@ -53,8 +49,6 @@ def page(token: str) -> str | tuple[str, int]:
     planned = len(plans.profile_of(own.coach, own.who.id).weekdays)
     styles = chosen_schools(own.who.schools)
     session, when = _next(week, today)
-    consent = preparation.consent(db(), own.coach, own.who.id)
-    shown = consent is not None and consent.withdrawn_on is None and consent.scope != "measure"
     return render_template(
         "own.html",
         token=token,
@@ -73,7 +67,7 @@ def page(token: str) -> str | tuple[str, int]:
         sentences=_sentences(own)[:8],
         charts=heights(own.coach, own.who, log, drawings.SLIM),
         minutes_chart=drawings.weeks(by_week(log, planned), drawings.SLIM) if log else "",
-        photos=_photos(own) if shown else [],
+        photos=_photos(own) if shown.to_themselves(own.coach, own.who.id) else [],
         sitting=sitting(log),
         visit=own.who.next_visit_at,
         thanks=request.args.get("thanks"),
@@ -151,11 +145,10 @@ def _photos(own: Own) -> list[dict[str, Any]]:
 def photo(token: str, photo_id: int) -> Response:
     """One of the person's own photographs, as their consent says."""
     own = own_of(token) or abort(404)
-    consent = preparation.consent(db(), own.coach, own.who.id)
     shows = photos.shows(db(), photo_id)
     if shows is None or shows.practitioner_id != own.who.id:
         abort(404)
-    if consent is None or consent.withdrawn_on is not None or consent.scope == "measure":
+    if not shown.to_themselves(own.coach, own.who.id):
         abort(404)
     found = photos.get(db(), own.coach, photo_id) or abort(404)
     return pictures.shared(own.coach, found, "preview")
@@ -193,37 +186,11 @@ def feed(token: str) -> Response:
 @room.get("/me/<token>/data.zip")
 @limiter.limit("10 per minute")
 def download(token: str) -> Response:
-    """Everything kept about the person, as plain files."""
+    """Their data as plain files."""
     own = own_of(token) or abort(404)
-    who, out = own.who, io.BytesIO()
-    consent = preparation.consent(db(), own.coach, who.id)
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as bundle:
-        record = {
-            "call_name": who.call_name, "birth_year": who.birth_year, "height_cm": who.height_cm,
-            "thigh_cm": who.thigh_cm, "shin_cm": who.shin_cm, "dominant_side": who.dominant_side,
-            "props": sorted(who.props), "schools": dict(who.schools),
-            "consent": asdict(consent) if consent else None,
-        }  # fmt: skip
-        bundle.writestr("record.json", json.dumps(record, indent=2, ensure_ascii=False))
-        log = [asdict(e) for e in practice.log(db(), own.coach, who.id, 5000)]
-        bundle.writestr("practice.json", json.dumps(log, indent=2, ensure_ascii=False))
-        ranges = [
-            {"pose": d.pose, "families": d.body["families"]}
-            for d in digests.of_practitioner(db(), own.coach, who.id)
-        ]
-        bundle.writestr("ranges.json", json.dumps(ranges, indent=2, ensure_ascii=False))
-        visits = [
-            {
-                "taken_at": v.taken_at,
-                "warmth": v.warmth,
-                "state": asdict(state) if (state := days.state(db(), own.coach, v.id)) else None,
-                "photographs": len(assessments.trials(db(), own.coach, v.id)),
-            }
-            for v in assessments.of_practitioner(db(), own.coach, who.id)
-        ]
-        bundle.writestr("visits.json", json.dumps(visits, indent=2, ensure_ascii=False))
-        bundle.writestr("calendar.ics", calendar_of(own.coach, who))
-    answer = Response(out.getvalue(), mimetype="application/zip")
-    answer.headers["Content-Disposition"] = 'attachment; filename="my-practice.zip"'
+    answer = send_file(
+        takeout.bundle(own.coach, own.who), mimetype="application/zip", as_attachment=True,
+        download_name="my-practice.zip",
+    )  # fmt: skip
     answer.headers["Cache-Control"] = "no-store"
     return answer

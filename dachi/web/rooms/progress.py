@@ -20,13 +20,11 @@ from dachi.data import catalogue
 from dachi.drawing import hip
 from dachi.drawing import progress as charts
 from dachi.drawing.progress import Note
-from dachi.interchange import readings
-from dachi.store import assessments, digests, goals, markings, practitioners
+from dachi.store import assessments, digests, goals, practitioners
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
-from dachi.web import overview
+from dachi.web import overview, takeout
 from dachi.web.digests import judged, label_of, repeats_for
-from dachi.web.series import compared_variant
 from dachi.web.session import coach_id, data_folder, db, own_practitioner
 from dachi.web.words import day
 
@@ -269,25 +267,10 @@ def readings_file(pid: int) -> Response:
     pose_id = request.args.get("pose")
     if pose_id is not None and pose_id not in catalogue():
         abort(404)
-    rows = markings.charted(db(), coach_id(), pid, pose_id)
-    text = readings.write(
-        (
-            who.call_name, r.taken_at, r.warmth, r.pose,
-            compared_variant(catalogue().pose(r.pose), r.variant) if r.pose in catalogue() else "",
-            r.side, r.mode, r.number, r.measure, r.value, r.sd, _unit(r.pose, r.measure), r.method,
-            r.status, "yes" if r.overruled else "no", r.prop_cm,
-        )
-        for r in rows
-    )  # fmt: skip
+    text = takeout.readings_csv(coach_id(), who, pose_id)
     answer = Response(text, content_type="text/csv; charset=utf-8")
     answer.headers["Content-Disposition"] = f'attachment; filename="readings-{pid}.csv"'
     return answer
-
-
-def _unit(pose_id: str, measure_id: str) -> str:
-    if pose_id not in catalogue():
-        return ""
-    return next((m.unit for m in catalogue().pose(pose_id).measures if m.id == measure_id), "")
 
 
 # ---------------------------------------------------------------- goals, notes, next visit
