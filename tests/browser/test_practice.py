@@ -172,8 +172,18 @@ class Player(InChromium):
 
     def test_pages_of_the_plan(self) -> None:
         page = self.page
+        practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")
+        for n in range(3):
+            log_id = practice.add_log(
+                self.db, self.coach.id, self.pid, once_key=f"k{n}", seconds=600, felt="right",
+                started_at=f"2026-11-0{n + 1}T08:00:00", finished=True,
+                done=[{"drill": "goal-front-split", "seconds": 60, "prop_cm": 20 - n}],
+                pains=[("lizard", "left knee", "knee")],
+            )  # fmt: skip
+            practice.set_soreness(self.db, self.coach.id, self.pid, log_id, 2 + n)
         for path in (
             f"/p/{self.pid}/plan",
+            f"/p/{self.pid}/practice",
             f"/p/{self.pid}/ladders",
             "/drills",
             "/drills/lizard",
@@ -182,6 +192,10 @@ class Player(InChromium):
             page.goto(f"{self.base}{path}")
             with self.subTest(path):
                 self.assertEqual(self.serious_issues(page), [])
+                page.context.add_cookies([{"name": "theme", "value": "dark", "url": self.base}])
+                page.reload()
+                self.assertEqual(self.serious_issues(page), [], "dark")
+                page.context.add_cookies([{"name": "theme", "value": "light", "url": self.base}])
                 page.set_viewport_size({"width": 390, "height": 844})
                 self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
                 page.set_viewport_size({"width": 1280, "height": 800})
