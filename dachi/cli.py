@@ -127,6 +127,7 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     db = connect(folder)
     strays.sweep(folder, photos.known_hashes(db))
     db.close()
+    bring_up_to_date(folder)
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill
 
@@ -150,6 +151,23 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
         threading.Thread(target=outside.run, daemon=True).start()
     serve(app, host=args.host, port=port, threads=6, max_request_body_size=64 * 1024 * 1024)
     return 0
+
+
+def bring_up_to_date(folder: Path) -> None:
+    """Compute readings again that an earlier catalogue computed: all of a chart by one rule."""
+    from dachi.data import catalogue
+    from dachi.recompute import recompute
+    from dachi.store import outdated
+    from dachi.store.database import connect
+
+    db = connect(folder)
+    old = len(outdated.ids(db, catalogue().version))
+    db.close()
+    if old:
+        print(f"How poses are measured has changed: {old} markings are read again.", flush=True)
+        found = recompute(folder)
+        if found.failed:
+            print(f"{found.failed} could not be, and stay as they are.", flush=True)
 
 
 def _port() -> int | None:

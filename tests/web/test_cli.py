@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 from dachi import demo
-from dachi.cli import main
+from dachi.cli import bring_up_to_date, main
 from dachi.store import assessments, markings, practitioners
 from dachi.store.database import connect, migrate
 
@@ -63,6 +63,15 @@ class Demo(unittest.TestCase):
             truths = [markings_truth(db, row.trial_id) - row.value for row in rows]
             within = sum(abs(t) < 3.5 for t in truths) / len(truths)
             self.assertGreater(within, 0.95)
+
+            # As after an update that measures otherwise: starting reads them again.
+            where = "WHERE marking_id <= 30"
+            db.execute(f"UPDATE reading SET catalogue_version = 'old', value = value + 9 {where}")
+            with contextlib.redirect_stdout(io.StringIO()) as said:
+                bring_up_to_date(folder)
+                bring_up_to_date(folder)
+            self.assertEqual(said.getvalue().count("30 markings are read again"), 1)
+            self.assertEqual(markings.charted(db, 1, runa.id, "supine-leg-raise"), rows)
             db.close()
 
     def test_pictures_stay_small(self) -> None:
