@@ -10,6 +10,17 @@ from dachi.core.dose import ENTER_S
 from dachi.core.drills import Drill
 from dachi.core.programme import Item, Session
 
+#: How a session or a drill can feel.
+FELT = ("easy", "right", "hard")
+#: Where it can hurt, and how, as a practitioner says it.
+PLACES = (
+    "left knee", "right knee", "front of the hip", "groin", "low back", "back of the thigh",
+    "wrist", "somewhere else",
+)  # fmt: skip
+KINDS = {
+    "sharp": "sharp or sudden", "knee": "in the knee", "pinch": "a pinch",
+    "numb": "numb or tingling", "dizzy": "dizzy", "dull": "a dull ache, too much",
+}  # fmt: skip
 #: Kinds of pain that end a session, and what is said of them.
 STOPS = {
     "sharp": "Sharp or sudden pain ends the session. If it does not settle, have it looked at.",

@@ -106,7 +106,7 @@ WIDE, SLIM = 560.0, 350.0
 
 def weeks(rows: Sequence[tuple[str, float, int, int]], width: float = WIDE) -> str:
     """Minutes practised week by week: (label, minutes, sessions done, sessions planned)."""
-    height, left, bottom = 190.0, 34.0, 30.0
+    height, left, bottom = 194.0, 34.0, 34.0
     most = max([m for _, m, _, _ in rows], default=0.0)
     ticks = nice_ticks(0.0, max(most, 10.0), 4)
     up = Scale(0.0, ticks[-1], height - bottom, 14.0)
@@ -130,7 +130,7 @@ def weeks(rows: Sequence[tuple[str, float, int, int]], width: float = WIDE) -> s
                 f"{done}/{planned}",
                 class_="p-word",
                 x=x + step / 2,
-                y=height - 14,
+                y=height - 18,
                 text_anchor="middle",
             )
         )

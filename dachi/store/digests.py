@@ -167,7 +167,8 @@ def today(db: sqlite3.Connection, coach_id: int, news_since: str, pain_since: st
     for r in db.execute(
         "SELECT l.practitioner_id, x.place, l.started_at FROM practice_pain x"
         " JOIN practice_log l ON l.id = x.log_id JOIN practitioner p ON p.id = l.practitioner_id"
-        " WHERE p.coach_id = ? AND l.started_at >= ? ORDER BY l.started_at",
+        " WHERE p.coach_id = ? AND l.started_at >= ? AND l.removed_at IS NULL"
+        " ORDER BY l.started_at",
         (coach_id, pain_since),
     ):
         pain[r["practitioner_id"]] = (r["place"], r["started_at"])

@@ -205,7 +205,7 @@ def log(
 ) -> list[Entry]:
     """Return logged sessions, newest first."""
     rows = db.execute(
-        f"SELECT * FROM practice_log WHERE practitioner_id IN ({_OWN})"
+        f"SELECT * FROM practice_log WHERE removed_at IS NULL AND practitioner_id IN ({_OWN})"
         " ORDER BY started_at DESC, id DESC LIMIT ?",
         (practitioner_id, coach_id, most),
     ).fetchall()
@@ -230,6 +230,17 @@ def log(
         )
         for r in rows
     ]
+
+
+def remove_log(
+    db: sqlite3.Connection, coach_id: int, practitioner_id: int, log_id: int, *, back: bool = False
+) -> bool:
+    """Put a session away that was logged by mistake, or bring it ``back``."""
+    cursor = db.execute(
+        f"UPDATE practice_log SET removed_at = ? WHERE id = ? AND practitioner_id IN ({_OWN})",
+        (None if back else now(), log_id, practitioner_id, coach_id),
+    )
+    return cursor.rowcount == 1
 
 
 def set_soreness(

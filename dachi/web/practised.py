@@ -107,7 +107,7 @@ def pain_map(log: Sequence[Entry]) -> list[dict[str, Any]]:
                 place, {"place": place, "times": 0, "last": e.started_at, "at": []}
             )
             row["times"] += 1
-            name = known[drill].name if drill in known else drill
+            name = known[drill].name if drill in known else "no one drill"
             if name not in row["at"]:
                 row["at"].append(f"{name} ({kind})")
     return sorted(found.values(), key=lambda r: -r["times"])

@@ -221,6 +221,40 @@ class TheLog(Practising):
             self.send(self.body(done=[{"drill": "gone", "seconds": 3}])).status_code, 200
         )
 
+    def test_a_session_is_logged_by_hand_and_taken_back(self) -> None:
+        planned = self.drills_on(0)
+        form = {
+            "once_key": "h1", "started_at": "2026-11-23T07:30", "minutes": "10", "what": "0",
+            "felt": "easy", "soreness": "2", "place": "left knee", "kind": "knee", "notes": "on paper",
+        }  # fmt: skip
+        path = f"/p/{self.pid}/practice"
+        for name, wrong, words in (
+            ("started_at", "", "give the day"), ("started_at", "2199-01-01T08:00", "in the future"),
+            ("minutes", "long", "in minutes"), ("minutes", "0", "in minutes"),
+            ("minutes", "nan", "in minutes"), ("soreness", "11", "from 0 to 10"),
+            ("felt", "", "how it felt"),
+        ):  # fmt: skip
+            with self.subTest(name, wrong=wrong):
+                answer = self.post(path, form | {name: wrong})
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn(words, self.text(answer))
+                self.assertIn("on paper", self.text(answer), "nothing typed is lost")
+        self.post(path, form)
+        self.post(path, form)
+        (entry,) = self.log()
+        self.assertEqual([d["drill"] for d in entry.done], planned)
+        self.assertEqual((entry.seconds, entry.felt, entry.soreness), (600, "easy", 2))
+        self.assertLessEqual(sum(d["seconds"] for d in entry.done), 600)
+        # The place alone counts: the knee is left alone, and Today says so.
+        known = plans.drill_by_id()
+        self.assertFalse([d for d in self.drills_on(0) if "knee" in known[d].loads])
+        self.assertIn("Pain in the left knee", self.text(self.client.get(path)))
+        removed = self.post(f"{path}/{entry.id}/remove")
+        self.assertEqual(self.log(), [])
+        self.assertIn(f"{path}/{entry.id}/restore", self.text(self.client.get(removed.location)))
+        self.post(f"{path}/{entry.id}/restore")
+        self.assertEqual(self.log(), [entry])
+
     def test_soreness_is_asked_the_next_time(self) -> None:
         yesterday = (datetime.now() - timedelta(hours=20)).isoformat(timespec="seconds")
         self.send(self.body(started_at=yesterday))

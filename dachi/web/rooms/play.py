@@ -26,15 +26,6 @@ from dachi.web.session import db
 
 room = Blueprint("play", __name__)
 
-FELT = ("easy", "right", "hard")
-PAIN_PLACES = (
-    "left knee", "right knee", "front of the hip", "groin", "low back", "back of the thigh",
-    "wrist", "somewhere else",
-)  # fmt: skip
-KINDS = {
-    "sharp": "sharp or sudden", "knee": "in the knee", "pinch": "a pinch",
-    "numb": "numb or tingling", "dizzy": "dizzy", "dull": "a dull ache, too much",
-}  # fmt: skip
 MOST_LOG_BYTES = 200_000
 
 
@@ -103,8 +94,8 @@ def _player(
         "drills": {n: _card(known[n], profile.tuned, own.who.schools) for n in names},
         "counting": styles["counting"],
         "breath_s": own.who.breath_s,
-        "places": PAIN_PLACES,
-        "kinds": KINDS,
+        "places": practising.PLACES,
+        "kinds": practising.KINDS,
         "stops": practising.STOPS,
         "eases": {n: practising.after_pain("dull", known[n], known)[1] for n in names},
         "stop_now": practising.after_pain("sharp", known[names[0]], known)[1],
@@ -163,7 +154,7 @@ def read_log(body: Mapping[str, Any]) -> dict[str, Any]:
     started = datetime.fromisoformat(str(body["started_at"])[:19])
     if not datetime(2020, 1, 1) <= started <= datetime.now().replace(hour=23, minute=59):
         raise ValueError("its date lies in the future or too far back")
-    if body["felt"] not in FELT:
+    if body["felt"] not in practising.FELT:
         raise ValueError("it does not say how it felt")
     known = plans.drill_by_id()
     done = []
@@ -174,7 +165,7 @@ def read_log(body: Mapping[str, Any]) -> dict[str, Any]:
             "drill": d["drill"],
             "seconds": _number(d.get("seconds", 0), 0, 7200),
         }
-        if d.get("felt") in FELT:
+        if d.get("felt") in practising.FELT:
             row["felt"] = d["felt"]
         for name, most in (("prop_cm", 150.0), ("layers", 20.0), ("hold_s", 7200.0)):
             if d.get(name) not in (None, ""):
@@ -185,7 +176,11 @@ def read_log(body: Mapping[str, Any]) -> dict[str, Any]:
         done.append(row)
     pains = []
     for p in list(body.get("pains", []))[:20]:
-        if p["drill"] in known and p["place"] in PAIN_PLACES and p["kind"] in KINDS:
+        if (
+            p["drill"] in known
+            and p["place"] in practising.PLACES
+            and p["kind"] in practising.KINDS
+        ):
             pains.append((str(p["drill"]), str(p["place"]), str(p["kind"])))
     return {
         "once_key": str(body["once_key"])[:64],

@@ -133,7 +133,7 @@ def delete(tid: int) -> Response:
         digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
         flash(
             f"Deleted: {trial.side} {trial.mode}, trial {trial.number} of {clock(visit.taken_at)}.",
-            f"undo:{tid}",
+            f"undo:{url_for('uploads.restore', tid=tid)}",
         )
     return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))
 
