@@ -51,6 +51,10 @@
   if (runBox && matchMedia("(max-width: 800px)").matches) runBox.open = false;
 
   $("#print")?.addEventListener("click", () => print());
+  // Paper is light, whatever the screen is.
+  const root = document.documentElement, theme = root.dataset.bsTheme;
+  addEventListener("beforeprint", () => { root.dataset.bsTheme = "light"; });
+  addEventListener("afterprint", () => { root.dataset.bsTheme = theme; });
 
   // The chart: a ring's numbers and photograph, by pointer or by tabbing to it.
   const detail = $("#ring-detail");
