@@ -172,7 +172,7 @@ def bring_up_to_date(folder: Path) -> None:
 
 def _port() -> int | None:
     text = os.environ.get("PORT", "8765")
-    return int(text) if text.isdigit() and 1 <= int(text) <= 65535 else None
+    return int(text) if text.isdecimal() and 1 <= int(text) <= 65535 else None
 
 
 def _cannot_listen(host: str, port: int) -> str | None:

@@ -95,6 +95,7 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
     app.teardown_request(end_request)
     app.register_error_handler(HTTPException, _say)
     app.register_error_handler(sqlite3.OperationalError, _no_room)
+    app.register_error_handler(OverflowError, _no_such)
     app.register_error_handler(Exception, _apologise)
     return app
 
@@ -143,6 +144,11 @@ def _apologise(error: Exception) -> tuple[str, int]:
     return _page(
         "Something went wrong here, and nothing was half-saved. The log has the details.", 500
     )
+
+
+def _no_such(error: OverflowError) -> tuple[str, int]:
+    """A number too long for the database names nothing that is kept there."""
+    return _page(SENTENCES[404], 404) if "SQLite" in str(error) else _apologise(error)
 
 
 def _no_room(error: sqlite3.OperationalError) -> tuple[str, int]:

@@ -30,7 +30,7 @@ class SignedIn(UserMixin):
 def load_user(text: str) -> SignedIn | None:
     """Return the coach a session belongs to, None once its stamp is stale."""
     number, _, stamp = text.partition(":")
-    coach = accounts.by_id(db(), int(number)) if number.isdigit() else None
+    coach = accounts.by_id(db(), int(number)) if number.isdecimal() else None
     return SignedIn(coach) if coach and coach.stamp == stamp else None
 
 

@@ -150,14 +150,14 @@ _WORDS = {
 def _seen(visit: Assessment) -> int:
     """The revision a form was made from; forms without one take the present."""
     text = request.form.get("revision", "")
-    return int(text) if text.isdigit() else visit.revision
+    return int(text) if text.isdecimal() else visit.revision
 
 
 def _pain() -> dict[str, int]:
     found = {}
     for i, place in enumerate(PLACES):
         text = request.form.get(f"pain-{i}", "0")
-        if text.isdigit() and 1 <= int(text) <= 10:
+        if text.isdecimal() and 1 <= int(text) <= 10:
             found[place] = int(text)
     return found
 
@@ -329,7 +329,7 @@ def lines(aid: int) -> Response | tuple[str, int]:
         elif act == "trials":
             key = (pose.id, request.form.get("side", ""), request.form.get("mode", ""))
             wanted = request.form.get("trials", "")
-            if wanted.isdigit():
+            if wanted.isdecimal():
                 now = runsheet.with_trials(now, key, int(wanted))
         else:
             abort(400)

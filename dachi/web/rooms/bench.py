@@ -291,7 +291,7 @@ def save(tid: int) -> str | Response | tuple[str, int]:
             result,
             catalogue().version,
             once_key=request.form.get("once_key", "")[:64] or None,
-            seen=int(seen) if seen.isdigit() else None,
+            seen=int(seen) if seen.isdecimal() else None,
         )
         digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
     except (SceneError, Conflict) as error:

@@ -77,7 +77,7 @@ def page(pid: int) -> str:
 
 def _wanted(name: str, usual: int) -> int:
     text = request.args.get(name, "")
-    return int(text) if text.isdigit() else usual
+    return int(text) if text.isdecimal() else usual
 
 
 def _sentence(series: Series, side: str, mode: str, a: int, b: int) -> str:

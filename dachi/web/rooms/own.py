@@ -163,7 +163,7 @@ def soreness(token: str) -> Response | tuple[str, int]:
     if own is None:
         return closed()
     level, log_id = request.form.get("soreness", ""), request.form.get("log", "")
-    if level.isdigit() and int(level) <= 10 and log_id.isdigit():
+    if level.isdecimal() and int(level) <= 10 and log_id.isdecimal():
         practice.set_soreness(db(), own.coach, own.who.id, int(log_id), int(level))
         proposals.refresh(own.coach, own.who)
     return redirect(url_for("own.page", token=token, thanks=1))

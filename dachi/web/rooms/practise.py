@@ -117,7 +117,7 @@ def _entry(form: Mapping[str, str], sessions: Sequence[Mapping[str, Any]]) -> di
         minutes = 0.0
     if not 0 < minutes <= 600:
         raise ValueError("give its length in minutes, up to 600")
-    if form["soreness"] and not (form["soreness"].isdigit() and int(form["soreness"]) <= 10):
+    if form["soreness"] and not (form["soreness"].isdecimal() and int(form["soreness"]) <= 10):
         raise ValueError("soreness is a whole number from 0 to 10")
     if form["felt"] not in practising.FELT:
         raise ValueError("say how it felt")

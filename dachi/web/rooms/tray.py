@@ -55,7 +55,7 @@ def page(aid: int) -> str:
     """The tray in the order the photographs were taken, with a place proposed for each."""
     visit = own_assessment(aid)
     waiting = days.tray(db(), coach_id(), aid)
-    out = {int(x) for x in request.args.getlist("out") if x.isdigit()}
+    out = {int(x) for x in request.args.getlist("out") if x.isdecimal()}
     stations = sheets.stations(coach_id(), visit, sheets.all_trials(coach_id(), visit))
     free = sheets.free(stations)
     laid = runsheet.sort_onto(
