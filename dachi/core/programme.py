@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from dachi.core.dose import Dose, dose
@@ -181,15 +181,24 @@ def barred(drill: Drill, person: Person) -> str | None:
             return f"{caution.name}: {caution.words}"
     if drill.passive_end and not person.cleared:
         return "passive end-range work waits for clearance by a doctor or physiotherapist"
-    missing = [p for p in drill.requires if p not in person.props]
-    if missing:
-        return f"needs a {' and a '.join(missing)}"
+    if lacking := missing(drill, person.props):
+        return needing(lacking)
     question, _, option = drill.style.partition("=")
     if question and person.styles.get(question, option) != option:
         return "belongs to the other way of training it"
     if drill.id in person.eased:
         return "hurt lately, or was sent back to its easier form"
     return None
+
+
+def missing(drill: Drill, props: Collection[str]) -> tuple[str, ...]:
+    """What a drill requires and a person does not own."""
+    return tuple(p for p in drill.requires if p not in props)
+
+
+def needing(lacking: Sequence[str]) -> str:
+    """That a drill waits for what somebody does not own."""
+    return f"needs a {' and a '.join(lacking)}"
 
 
 def refused(drill: Drill, person: Person) -> str | None:

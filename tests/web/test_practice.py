@@ -183,6 +183,11 @@ class ThePlan(Practising):
         page = self.text(self.client.get(f"/p/{self.pid}/ladders"))
         self.assertIn("Supine leg raise not measured yet: one photograph would tell", page)
 
+    def test_what_would_do_for_a_missing_prop(self) -> None:
+        practitioners.update(self.db, self.coach.id, self.pid, props={"mat", "wall"})
+        page = self.text(self.client.get(f"/p/{self.pid}/plan"))
+        self.assertIn("needs a strap; a long scarf or a bathrobe belt would do", page.lower())
+
     def test_drills_are_found(self) -> None:
         for query, inside, outside in (
             ("phase=rest", "Flat rest", "Pyramid"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import date
 from typing import Any
 
@@ -9,7 +10,7 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.programme import NoPlan, direction_target
+from dachi.core.programme import NoPlan, direction_target, missing, needing
 from dachi.data import cautions, chosen_schools, props
 from dachi.drawing.practice import wheel
 from dachi.store import assessments, practice
@@ -54,16 +55,21 @@ def page(pid: int) -> str:
         active=active,
         owned=[p for p in props() if p.id in who.props],
         wishes=practice.wishes(db(), coach_id(), pid),
-        fell_out=_grouped(week["fell_out"]) if week else [],
+        fell_out=_grouped(week["fell_out"], who.props) if week else [],
         standings=plans.standings(coach_id(), who)[:2],
         saved=practice.profile(db(), coach_id(), pid) is not None,
     )
 
 
-def _grouped(fell_out: dict[str, str]) -> list[tuple[str, list[str]]]:
-    """Drills that are not in the plan, by the reason."""
+def _grouped(fell_out: dict[str, str], owned: Collection[str]) -> list[tuple[str, list[str]]]:
+    """Drills that are not in the plan, by the reason; what would do for a missing prop."""
+    known = plans.drill_by_id()
+    instead = {p.id: p.instead for p in props()}
     found: dict[str, list[str]] = {}
     for name, why in fell_out.items():
+        lacking = missing(known[name], {*owned, "mat"}) if name in known else ()
+        if lacking and why == needing(lacking):
+            why += f"; {', '.join(instead[p] for p in lacking)} would do"
         found.setdefault(why, []).append(name)
     return sorted(found.items(), key=lambda f: -len(f[1]))
 
