@@ -19,6 +19,17 @@ from dachi.web.words import day
 WEEKS = 12
 
 
+def beginning(text: str) -> datetime:
+    """When a session began; ValueError says what is wrong with it."""
+    try:
+        at = datetime.fromisoformat(text[:19])
+    except ValueError as error:
+        raise ValueError("give the day and time it began") from error
+    if not datetime(2020, 1, 1) <= at <= datetime.now().replace(hour=23, minute=59):
+        raise ValueError("its date lies in the future or too far back")
+    return at
+
+
 def by_week(log: Sequence[Entry], planned: int) -> list[tuple[str, float, int, int]]:
     """Minutes and sessions of the last weeks, oldest first, from the first that has any."""
     today = date.today()

@@ -21,6 +21,8 @@ from dachi.web.words import day
 VISIT_DAYS, RESTING_DAYS = 2, 7
 #: The same subject is not written to the same person again within this many days.
 AGAIN_DAYS = 14
+#: More letters than a studio of five hundred writes in that time.
+MOST_LETTERS = 2000
 
 
 @dataclass(frozen=True)
@@ -66,7 +68,7 @@ def waiting(coach: int, now: datetime) -> list[Reminder]:
     A coming visit first, then a look that can show something, then practice that rests.
     People without an address in their record are left out.
     """
-    told = _told(outbox.letters(box(coach)), now)
+    told = _told(outbox.letters(box(coach), MOST_LETTERS), now)
     found = []
     for who in (p.practitioner for p in practitioners.listing(db(), coach)):
         if not who.email:
@@ -97,9 +99,7 @@ def _since(moment: str, now: datetime) -> timedelta:
 
 def _told(letters: Iterable[Letter], now: datetime) -> set[tuple[str, str]]:
     oldest = now.astimezone() - timedelta(days=AGAIN_DAYS)
-    return {
-        (m.to, m.subject) for m in letters if parsedate_to_datetime(m.date) >= oldest
-    }  # fmt: skip
+    return {(m.to, m.subject) for m in letters if parsedate_to_datetime(m.date) >= oldest}
 
 
 def write(coach: int, one: Reminder) -> None:

@@ -21,6 +21,7 @@ from dachi.drawing.drills import drill_figures
 from dachi.store import practice
 from dachi.web import plans, proposals
 from dachi.web.owner import Own, closed, own_of
+from dachi.web.practised import beginning
 from dachi.web.security import csrf, limiter
 from dachi.web.session import db
 
@@ -151,9 +152,7 @@ def log(token: str) -> tuple[Response, int]:
 
 def read_log(body: Mapping[str, Any]) -> dict[str, Any]:
     """Check a session as the player sends it. Raises ValueError, KeyError or TypeError."""
-    started = datetime.fromisoformat(str(body["started_at"])[:19])
-    if not datetime(2020, 1, 1) <= started <= datetime.now().replace(hour=23, minute=59):
-        raise ValueError("its date lies in the future or too far back")
+    started = beginning(str(body["started_at"]))
     if body["felt"] not in practising.FELT:
         raise ValueError("it does not say how it felt")
     known = plans.drill_by_id()

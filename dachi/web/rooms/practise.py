@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping, Sequence
-from datetime import datetime
 from typing import Any
 
 from flask import (
@@ -25,7 +24,7 @@ from dachi.store import assessments, practice
 from dachi.store.practitioners import Practitioner
 from dachi.web import plans, proposals
 from dachi.web.door import private_address, qr
-from dachi.web.practised import by_week, directions, heights, pain_map, sitting, soreness
+from dachi.web.practised import beginning, by_week, directions, heights, pain_map, sitting, soreness
 from dachi.web.session import coach_id, db, own_practitioner
 
 room = Blueprint("practise", __name__)
@@ -105,12 +104,7 @@ def by_hand(pid: int) -> Response | tuple[str, int]:
 
 def _entry(form: Mapping[str, str], sessions: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
     """Check a session from the form; ValueError says what is wrong."""
-    try:
-        at = datetime.fromisoformat(form["started_at"])
-    except ValueError as error:
-        raise ValueError("give the day and time it began") from error
-    if not datetime(2020, 1, 1) <= at <= datetime.now().replace(hour=23, minute=59):
-        raise ValueError("its date lies in the future or too far back")
+    at = beginning(form["started_at"])
     try:
         minutes = float(form["minutes"].replace(",", "."))
     except ValueError:
