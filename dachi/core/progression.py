@@ -22,6 +22,11 @@ RECUR_DAYS, RECUR_TIMES = 28, 2
 ADHERED = 0.5
 
 
+def lengthened(factor: float) -> float:
+    """The next factor of a dose that grows, up to the longest."""
+    return min(LONGEST, round(factor * LONGER, 2))
+
+
 @dataclass(frozen=True)
 class Done:
     """A drill as it was done: ``felt`` easy, right or hard; prop height where logged."""
@@ -222,7 +227,7 @@ def _growth(
         factor = longer.get(drill.id, 1.0)
         last = times[:EASY_ROW]
         if len(last) == EASY_ROW and all(x.felt == "easy" for x in last) and factor < LONGEST:
-            more = min(LONGEST, round(factor * LONGER, 2))
+            more = lengthened(factor)
             what = "more repetitions" if drill.reps else "a longer hold"
             return [
                 Proposal(

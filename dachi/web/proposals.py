@@ -54,20 +54,19 @@ def refresh(coach: int, who: Practitioner, today: datetime | None = None) -> Non
         )
         for d in digests.of_practitioner(db(), coach, who.id)
     }
-    first = min((days_since(e.started_at, today) for e in log[-1:]), default=0.0)
-    weeks = min(2.0, first / 7)
-    until = profile.tuned.get("easy_until")
     found: tuple[Proposal, ...] = ()
     if log:
-        anyone = replace(person_of(coach, who, today), level=max(LEVELS))
+        weeks = min(2.0, days_since(log[-1].started_at, today) / 7)
+        person = person_of(coach, who, today)
+        anyone = replace(person, level=max(LEVELS))
         found = propose(
             logged(log, today),
             drill_by_id(),
             planned_two_weeks=round(weeks * len(profile.weekdays)),
             minutes=profile.minutes,
             gains=gains,
-            longer={k: float(v) for k, v in profile.tuned.get("longer", {}).items()},
-            easy_week=until is not None and until >= today.date().isoformat(),
+            longer=person.longer,
+            easy_week=person.easy_week,
             firm=who.schools.get("support") == "firm",
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )

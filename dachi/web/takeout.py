@@ -72,9 +72,13 @@ def bundle(coach: int, who: Practitioner) -> IO[bytes]:
         into.writestr("calendar.ics", calendar_of(coach, who))
         for name, t in pictures if shown.to_themselves(coach, who.id) else ():
             photo = photos.get(db(), coach, t.photo_id)
-            path = shown.outside(coach, photo, "preview") if photo is not None else None
-            if path is not None and path.exists():
-                into.write(path, name, zipfile.ZIP_STORED)
+            try:
+                path = shown.outside(coach, photo, "preview") if photo is not None else None
+                if path is not None:
+                    into.write(path, name, zipfile.ZIP_STORED)
+            except OSError:
+                # One lost file keeps nobody from the rest.
+                into.writestr(f"{name}.missing.txt", "The picture's file is missing.\n")
     out.seek(0)
     return out
 

@@ -328,6 +328,11 @@ class OwnPage(Practising):
         preparation.give_consent(
             self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="show"
         )
+        for lost in (*self.folder.glob("photos/*/*"), *self.folder.glob("cache/*/*/*")):
+            lost.unlink()
+        answer = stranger.get(f"{me}/data.zip")
+        with zipfile.ZipFile(io.BytesIO(answer.data)) as bundle:
+            self.assertEqual(len([n for n in bundle.namelist() if n.endswith("missing.txt")]), 1)
         preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-21")
         self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
         self.assertEqual(taken_away(), [])

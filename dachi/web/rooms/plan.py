@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from datetime import date
-from typing import Any
 
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.core.programme import NoPlan, direction_target, missing, needing
+from dachi.core.progression import lengthened
 from dachi.data import cautions, chosen_schools, props
 from dachi.drawing.practice import wheel
 from dachi.store import assessments, practice
@@ -118,10 +118,9 @@ def wish(pid: int) -> Response:
         practice.wish(db(), coach_id(), pid, on, name, "drop")
         practice.wish(db(), coach_id(), pid, on, other, "keep")
     elif act == "longer":
-        tuned: dict[str, Any] = dict(plans.profile_of(coach_id(), pid).tuned)
-        factor = float(dict(tuned.get("longer", {})).get(name, 1.0))
-        proposals.accept(coach_id(), pid, {"longer": {name: min(2.0, round(factor * 1.25, 2))}},
-                     date.today())  # fmt: skip
+        longer = dict(plans.profile_of(coach_id(), pid).tuned.get("longer", {}))
+        change = {"longer": {name: lengthened(float(longer.get(name, 1.0)))}}
+        proposals.accept(coach_id(), pid, change, date.today())
     else:
         abort(400)
     try:

@@ -117,10 +117,11 @@ def _entry(form: Mapping[str, str], sessions: Sequence[Mapping[str, Any]]) -> di
         raise ValueError("say how it felt")
     planned = next((s for s in sessions if str(s["weekday"]) == form["what"]), None)
     done = []
-    for i in planned["items"] if planned else ():
-        share = min(1.0, 60 * minutes / planned["seconds"]) if planned else 0.0
-        seconds = sum(s["seconds"] for s in i["steps"] if s["kind"] != "enter")
-        done.append({"drill": i["drill"], "seconds": round(share * seconds, 1)})
+    if planned is not None:
+        share = min(1.0, 60 * minutes / planned["seconds"])
+        for i in planned["items"]:
+            seconds = sum(s["seconds"] for s in i["steps"] if s["kind"] != "enter")
+            done.append({"drill": i["drill"], "seconds": round(share * seconds, 1)})
     hurt = form["place"] in practising.PLACES and form["kind"] in practising.KINDS
     return {
         "once_key": form["once_key"][:64] or secrets.token_urlsafe(12),
