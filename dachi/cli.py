@@ -118,8 +118,9 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     from dachi.web.app import create_app, settle
     from dachi.web.door import Door
 
+    folder = open_folder(folder)
     try:
-        strays.hold(open_folder(folder))
+        strays.hold(folder)
     except strays.InUse as error:
         print(f"dachi: {error}", file=sys.stderr)
         return 2

@@ -10,7 +10,7 @@ import unittest
 from collections.abc import Iterator
 
 #: The real pages and the killed server take as long as everything else together.
-LONG = ("tests.browser", "tests.web.test_killed")
+LONG = ("tests.browser", "tests.shipped", "tests.web.test_killed")
 COUNT = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 

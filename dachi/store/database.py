@@ -26,7 +26,12 @@ def now() -> str:
 
 
 def open_folder(folder: Path) -> Path:
-    """Make the data folder and check that it can be written to."""
+    """Make the data folder, check that it can be written to, and return it as absolute.
+
+    Everything below is handed the absolute folder: what serves a file may resolve a
+    relative one against somewhere else.
+    """
+    folder = folder.expanduser().absolute()
     try:
         folder.mkdir(parents=True, exist_ok=True)
         probe = folder / f".probe-{os.getpid()}"

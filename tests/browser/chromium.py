@@ -23,6 +23,14 @@ FLAGS = [
 ]
 
 
+def chromium() -> str:
+    """Where the browser is; RuntimeError says how to get one."""
+    path = os.environ.get("CHROMIUM") or shutil.which("chromium")
+    if path is None:
+        raise RuntimeError("chromium is missing: run make test, or name it with CHROMIUM=")
+    return path
+
+
 class InChromium(Served):
     """A page on the served application; console errors fail the test."""
 
@@ -31,9 +39,7 @@ class InChromium(Served):
 
     @classmethod
     def setUpClass(cls) -> None:
-        path = os.environ.get("CHROMIUM") or shutil.which("chromium")
-        if path is None:
-            raise RuntimeError("chromium is missing: run make test, or name it with CHROMIUM=")
+        path = chromium()
         cls.playwright = sync_playwright().start()
         cls.browser = cls.playwright.chromium.launch(executable_path=path, args=FLAGS)
 

@@ -1,12 +1,15 @@
 """Pages through the test client: who gets in, what is refused and how it is said."""
 
 import io
+import os
 import re
 import unittest
+from pathlib import Path
 
 from dachi.core.scene import SceneError
 from dachi.data import catalogue
 from dachi.store import accounts, practitioners
+from dachi.web.app import create_app
 from dachi.web.scenes import read_form
 from dachi.web.security import safe_path
 from tests.support import LEG_RAISE, Pages, plain_picture, rendered
@@ -365,3 +368,17 @@ class Forms(unittest.TestCase):
         self.assertEqual(guesses, {"knee"})
         with self.assertRaises(SceneError):
             read_form({"mark-hip-x": "inf", "mark-hip-y": "1"}, pose)
+
+
+class RelativeFolder(Pages):
+    def test_pictures_are_found_in_a_folder_named_from_here(self) -> None:
+        """The shipped default is relative: what serves files must not look elsewhere for it."""
+        before = Path.cwd()
+        self.addCleanup(os.chdir, before)
+        os.chdir(self.folder.parent)
+        self.app = create_app(Path(self.folder.name), testing=True)
+        self.client = self.app.test_client()
+        self.sign_in()
+        tid = self.shot()
+        for address in (f"/t/{tid}/preview.jpg", f"/t/{tid}/bench.jpg", "/photo/1/thumb.jpg"):
+            self.assertEqual(self.client.get(address).status_code, 200, address)
