@@ -126,8 +126,12 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
         return 2
     app = create_app(folder)
     db = connect(folder)
-    strays.sweep(folder, photos.known_hashes(db))
+    swept = strays.sweep(folder, photos.known_hashes(db))
     db.close()
+    if swept.left_alone:
+        print(f"dachi: {swept.left_alone}", file=sys.stderr)
+    if swept.brought_back:
+        print(f"{swept.brought_back} picture files were put back where records look for them.")
     bring_up_to_date(folder)
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill

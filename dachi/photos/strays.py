@@ -1,4 +1,4 @@
-"""After a crash: pictures on disk that no record knows."""
+"""After a crash: pictures on disk that no record knows, and records whose picture was put away."""
 
 from __future__ import annotations
 
@@ -6,13 +6,26 @@ import fcntl
 import os
 import time
 from collections.abc import Collection
+from dataclasses import dataclass
 from pathlib import Path
 
 KEEP_DAYS = 30
+#: A crash leaves a picture or two; more unknown files than this share of all of them means that
+#: the database is not the one they belong to.
+MOST_UNKNOWN = 0.5
 
 
 class InUse(RuntimeError):
     """Another program serves this data folder; the message says so."""
+
+
+@dataclass(frozen=True)
+class Swept:
+    """Files moved to ``strays``, brought back from there, and what kept the sweep from working."""
+
+    moved: int = 0
+    brought_back: int = 0
+    left_alone: str = ""
 
 
 def hold(folder: Path) -> int:
@@ -32,27 +45,46 @@ def hold(folder: Path) -> int:
     return handle
 
 
-def sweep(folder: Path, known: Collection[str]) -> int:
-    """Clear away what an interrupted upload left; return how many files were moved.
+def sweep(folder: Path, known: Collection[str], *, now: float | None = None) -> Swept:
+    """Clear away what an interrupted upload left. Call only while holding the folder.
 
-    Half-written files go. Whole pictures without a record, which nobody was told are
-    kept, are moved to ``strays`` and go after a month: an older database put back by
-    hand may still want them. Call only while holding the folder.
+    Half-written files go. Strays that a record names come back first. Whole pictures
+    without a record, which nobody was told are kept, are moved to ``strays`` and go after a
+    month. Where no picture is recorded, or most of those on disk are unknown, the database
+    is more likely the wrong one than the pictures: then nothing is moved and nothing ends.
+    ``now`` is the time in seconds since 1970.
     """
-    moved = 0
+    now = time.time() if now is None else now
     photos, strays = folder / "photos", folder / "strays"
-    for path in photos.glob("*/*"):
-        if path.name.startswith(".part-"):
-            path.unlink(missing_ok=True)
-        elif path.name.split(".")[0] not in known:
-            strays.mkdir(exist_ok=True)
-            os.replace(path, strays / path.name)
-            os.utime(strays / path.name)
-            moved += 1
-    for path in (folder / "cache").glob("faces/*/.part-*"):
+    for path in (*photos.glob("*/.part-*"), *(folder / "cache").glob("faces/*/.part-*")):
         path.unlink(missing_ok=True)
-    oldest = time.time() - KEEP_DAYS * 86400
+    back = 0
     for path in strays.glob("*"):
-        if path.stat().st_mtime < oldest:
+        digest = path.name.split(".")[0]
+        if digest in known:
+            home = photos / digest[:2] / path.name
+            home.parent.mkdir(parents=True, exist_ok=True)
+            if home.exists():
+                path.unlink()
+            else:
+                os.replace(path, home)
+                back += 1
+    files = list(photos.glob("*/*"))
+    unknown = [p for p in files if p.name.split(".")[0] not in known]
+    if unknown and (not known or len(unknown) > MOST_UNKNOWN * len(files)):
+        return Swept(
+            0,
+            back,
+            f"{len(unknown)} of {len(files)} picture files in {photos} are not known to this "
+            "database: nothing was moved. If another database belongs to this folder, put it back.",
+        )
+    if not known:
+        return Swept(0, back)
+    for path in unknown:
+        strays.mkdir(exist_ok=True)
+        os.replace(path, strays / path.name)
+        os.utime(strays / path.name, (now, now))
+    for path in strays.glob("*"):
+        if path.stat().st_mtime < now - KEEP_DAYS * 86400:
             path.unlink(missing_ok=True)
-    return moved
+    return Swept(len(unknown), back)

@@ -524,21 +524,48 @@ class Faces(Day):
 
 
 class Strays(Day):
+    def picture_files(self) -> set[str]:
+        return {p.name for p in (self.folder / "photos").glob("*/*")}
+
     def test_what_nobody_knows_is_moved_and_ends(self) -> None:
-        aid = self.new_assessment()
-        self.shot(aid)
+        self.shot()
         known = photos.known_hashes(self.db)
+        own = self.picture_files()
         write_once(path_of(self.folder, "ab" + "0" * 62, "preview"), plain_picture())
         (self.folder / "photos" / "ab" / ".part-x").write_bytes(b"half")
-        self.assertEqual(strays.sweep(self.folder, known), 1)
-        self.assertEqual(strays.sweep(self.folder, known), 0)
-        left = [p.name for p in (self.folder / "photos").glob("*/*")]
-        self.assertEqual(len(left), 3)
+        start = time.time()
+        self.assertEqual(strays.sweep(self.folder, known, now=start).moved, 1)
+        self.assertEqual(strays.sweep(self.folder, known, now=start), strays.Swept())
+        self.assertEqual(self.picture_files(), own)
         stray = next((self.folder / "strays").glob("*"))
-        old = time.time() - 40 * 86400
-        os.utime(stray, (old, old))
-        strays.sweep(self.folder, known)
-        self.assertFalse(stray.exists())
+        for day, there in ((29, True), (31, False)):
+            strays.sweep(self.folder, known, now=start + day * 86400)
+            self.assertEqual(stray.exists(), there, f"after {day} days")
+
+    def test_the_wrong_database_costs_no_picture(self) -> None:
+        """Found by removing the database, starting, stopping and putting it back."""
+        self.shot()
+        known, own = photos.known_hashes(self.db), self.picture_files()
+        others = {"c" * 64, "d" * 64}
+        for told in (set(), others):
+            for days_later in (0, 40):
+                swept = strays.sweep(self.folder, told, now=time.time() + days_later * 86400)
+                self.assertEqual(swept.moved, 0)
+                self.assertIn("not known to this database", swept.left_alone)
+                self.assertEqual(self.picture_files(), own)
+        self.assertEqual(strays.sweep(self.folder, known), strays.Swept())
+
+    def test_strays_that_a_record_names_come_back(self) -> None:
+        """An earlier start may have put away what the present database wants."""
+        self.shot()
+        known, own = photos.known_hashes(self.db), self.picture_files()
+        (self.folder / "strays").mkdir()
+        for path in (self.folder / "photos").glob("*/*"):
+            path.rename(self.folder / "strays" / path.name)
+        later = time.time() + 90 * 86400
+        self.assertEqual(strays.sweep(self.folder, known, now=later), strays.Swept(0, len(own)))
+        self.assertEqual(self.picture_files(), own)
+        self.assertEqual(list((self.folder / "strays").glob("*")), [])
 
     def test_one_program_a_folder(self) -> None:
         handle = strays.hold(self.folder)
