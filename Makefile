@@ -1,39 +1,55 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-STAMP := $(VENV)/.installed-$(shell sha256sum requirements.lock 2>/dev/null | cut -c1-16)
+RUN := $(VENV)/.run-$(shell sha256sum requirements.lock 2>/dev/null | cut -c1-16)
+DEV := $(VENV)/.dev-$(shell sha256sum requirements-dev.lock 2>/dev/null | cut -c1-16)
 
-.PHONY: demo serve test bench check screenshots lock clean
+.PHONY: demo serve test check fast mutants bench screenshots lock clean
 
-demo: $(STAMP)
+demo: $(RUN)
 	$(BIN)/python -m dachi demo
 
-serve: $(STAMP)
+serve: $(RUN)
 	$(BIN)/python -m dachi serve
 
-test: $(STAMP) check
+test: $(DEV) check
 	tools/need-chromium
-	$(BIN)/python -m tests
+	$(BIN)/python -m tests --coverage
 
-check: $(STAMP)
+check: $(DEV)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/lint-imports --no-logo
+	$(BIN)/djlint --quiet --lint dachi/web/templates
+	$(BIN)/oxlint --quiet --deny-warnings dachi/web/static
 
-bench: $(STAMP)
+# Everything but browsers, the killed server and the shipped command.
+fast: $(DEV)
+	$(BIN)/python -m tests tests.core tests.store tests.studio tests.web tests.drawing tests.interchange tests.photos
+
+mutants: $(DEV)
+	$(BIN)/python -m tools.mutants
+
+bench: $(DEV)
 	$(BIN)/python -m bench
 
-screenshots: $(STAMP)
+screenshots: $(DEV)
 	tools/need-chromium
 	$(BIN)/python -m tools.screenshots
 
-lock: $(STAMP)
+lock: $(DEV)
 	$(BIN)/pip install --quiet uv
-	$(BIN)/uv pip compile --quiet --no-emit-index-url --no-header --extra dev --generate-hashes --python-version 3.11 pyproject.toml -o requirements.lock
+	$(BIN)/uv pip compile --quiet --no-emit-index-url --no-header --generate-hashes --python-version 3.11 pyproject.toml -o requirements.lock
+	$(BIN)/uv pip compile --quiet --no-emit-index-url --no-header --generate-hashes --python-version 3.11 --extra dev -c requirements.lock pyproject.toml -o requirements-dev.lock
 
 clean:
 	rm -rf $(VENV) var
 
-$(STAMP): requirements.lock
-	PYTHON="$(PYTHON)" tools/make-venv $(VENV)
+$(RUN): requirements.lock
+	PYTHON="$(PYTHON)" tools/make-venv $(VENV) requirements.lock
+	touch $@
+
+$(DEV): requirements-dev.lock
+	PYTHON="$(PYTHON)" tools/make-venv $(VENV) requirements-dev.lock
 	touch $@

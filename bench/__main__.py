@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 import sys
 
-PARTS = ("speed", "accuracy", "judgement", "stickers", "fit", "practice")
+PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice")
 
 
 def main(wanted: list[str]) -> int:

@@ -11,14 +11,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from dachi.core.camera import CameraEstimate, Mat
-from dachi.core.catalogue import Pose
-from dachi.core.figure import Body
-from dachi.core.measure import DEFAULT_ASSUMPTIONS, measure, measure_with
-from dachi.core.scene import Image, Scene, SceneError
+from dachi.core.body.figure import Body
+from dachi.core.catalogue.poses import Pose
+from dachi.core.measuring.calibration import CameraEstimate, Mat
+from dachi.core.measuring.measure import DEFAULT_ASSUMPTIONS, measure, measure_with
+from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
-from dachi.devices.camera import Shot, Stage, set_up, truths
 from dachi.interchange.scenes import scene_to_json
+from dachi.simulation.camera import Shot, Stage, set_up, truths
 
 SCENES = 600
 WIDTH, HEIGHT = 1600, 1200
@@ -54,7 +54,7 @@ def random_shot(
     ``as_asked`` puts the camera within 15 cm of the height the pose asks for.
     """
     focal = float(rng.uniform(24, 50))
-    asked = float(pose.camera["height_cm"])
+    asked = pose.camera.height_cm
     height = float(asked + rng.uniform(-15, 15) if as_asked else rng.uniform(30, 140))
     along, across = float(rng.normal(0, 8.0)), float(rng.normal(0, 2.0))
     shot = Shot(
@@ -71,7 +71,7 @@ def random_shot(
         height=HEIGHT,
         seed=int(rng.integers(2**31)),
     )
-    distance = float(pose.camera["distance_cm"]) * focal / 26.0
+    distance = pose.camera.distance_cm * focal / 26.0
     while True:
         shot = replace(shot, distance_cm=distance)
         stage = set_up(pose, shot)

@@ -7,9 +7,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.stats import theilslopes
 
-from dachi.core import trend as trends
-from dachi.core.series import Line, Repeats, TrialValue, build
+from dachi.core.judging import trend as trends
+from dachi.core.judging.series import Line, Repeats, TrialValue, build
 
 PEOPLE = 2400
 
@@ -71,7 +72,7 @@ def true_slope(truth: Truth, line: Line) -> float:
     """What a robust slope of the true course would be at the same visits."""
     weeks = np.array([s.day / 7 for s in trends.window(line)])
     values = np.array([truth.course(w) for w in weeks])
-    return float(trends.theilslopes(values, weeks)[0])
+    return float(theilslopes(values, weeks)[0])
 
 
 def share(hits: list[bool]) -> str:

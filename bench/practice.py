@@ -6,10 +6,10 @@ import random
 import statistics
 import time
 
-from dachi.core.planner import plan
-from dachi.core.programme import NoPlan
+from dachi.core.practising.planner import plan
+from dachi.core.practising.programme import NoPlan
 from dachi.data import drills
-from tests.core.test_programme import best_by_search, broken, small_case, somebody
+from tests.core.practising.test_programme import best_by_search, broken, small_case, somebody
 
 PEOPLE, SMALL = 1000, 30
 

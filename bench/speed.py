@@ -22,15 +22,19 @@ from PIL import Image
 from waitress.server import create_server
 
 from dachi import demo
-from dachi.core.scene import Reading, Result
+from dachi.clock import Clock
+from dachi.core.measuring.scene import Reading, Result
 from dachi.data import catalogue
-from dachi.devices.camera import exif
-from dachi.recompute import recompute
+from dachi.simulation.camera import exif
 from dachi.store import assessments, markings, positions, practitioners
 from dachi.store.database import connect, transaction
 from dachi.store.markings import Marking
-from dachi.web import digests
+from dachi.studio import summaries, versions
+from dachi.studio.recompute import recompute
+from dachi.studio.work import Work
 from dachi.web.app import create_app, settle
+
+CLOCK = Clock()
 
 
 def quantiles(seconds: list[float]) -> str:
@@ -75,7 +79,7 @@ class Browser:
 
 def history(folder: Path, poses: list[str], visits: int, name: str) -> int:
     """A practitioner with fortnightly assessments in each pose, the newest today."""
-    db = connect(folder)
+    db = connect(folder, CLOCK)
     rng = np.random.default_rng(4)
     with transaction(db):
         pid = practitioners.add(db, 1, name)
@@ -85,10 +89,10 @@ def history(folder: Path, poses: list[str], visits: int, name: str) -> int:
             aid = assessments.add(
                 db, 1, pid, taken_at=at.isoformat(timespec="minutes"), warmth="warm"
             )
-            position = positions.start(db, aid, "side")
+            position = positions.start(db, 1, aid, "side")
             for pose_id in poses:
                 _session(db, aid, position, photo, pose_id, 60 + 0.1 * visit, rng)
-        digests.refresh_all(db, 1, [pid])
+        summaries.refresh_all(Work(db, folder, 1), [pid])
     db.close()
     return pid
 
@@ -112,21 +116,21 @@ def _session(
                     if m.heads(pose.default_variant())
                 )
                 result = Result("", "mat", pose_id, readings, (), None, ())
-                markings.save(db, 1, tid, Marking({}), result, catalogue().version)
+                markings.save(db, 1, tid, Marking({}), result, versions.measuring())
 
 
 def touch(folder: Path, pid: int) -> None:
-    """Make every digest of a person look newly derived."""
-    db = connect(folder)
+    """Make every summary of a person look newly derived."""
+    db = connect(folder, CLOCK)
     db.execute(
-        "UPDATE pose_digest SET updated_at = ? WHERE practitioner_id = ?", (str(time.time()), pid)
+        "UPDATE pose_summary SET updated_at = ? WHERE practitioner_id = ?", (str(time.time()), pid)
     )
     db.close()
 
 
 def studio(folder: Path, people: int) -> None:
     """As many practitioners, each with four visits in three poses."""
-    db = connect(folder)
+    db = connect(folder, CLOCK)
     rng = np.random.default_rng(9)
     ids = []
     with transaction(db):
@@ -140,16 +144,16 @@ def studio(folder: Path, people: int) -> None:
                 aid = assessments.add(
                     db, 1, pid, taken_at=at.isoformat(timespec="minutes"), warmth="warm"
                 )
-                position = positions.start(db, aid, "side")
+                position = positions.start(db, 1, aid, "side")
                 for pose in ("supine-leg-raise", "butterfly", "front-split"):
                     _session(db, aid, position, photo, pose, 60 + 2.0 * visit, rng)
-        digests.refresh_all(db, 1, ids)
+        summaries.refresh_all(Work(db, folder, 1), ids)
     db.close()
 
 
 def recomputing(folder: Path) -> None:
     """Markings a second through ``python -m dachi recompute``, on copies of the demo's."""
-    db = connect(folder)
+    db = connect(folder, CLOCK)
     with transaction(db):
         rows = db.execute("SELECT * FROM marking").fetchall()
         for copy in range(1, 126):
@@ -164,12 +168,12 @@ def recomputing(folder: Path) -> None:
             )  # fmt: skip
         db.execute(
             "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
-            " method, catalogue_version) SELECT id, 'x', 'x', 'deg', 0, 1, 0, 0, 0, 'mat', 'old'"
+            " method, made_from) SELECT id, 'x', 'x', 'deg', 0, 1, 0, 0, 0, 'mat', 'old'"
             " FROM marking WHERE number > 1000"
         )
     db.close()
     start = time.perf_counter()
-    found = recompute(folder)
+    found = recompute(folder, CLOCK)
     took = time.perf_counter() - start
     print(
         f"recompute: {found.done} markings in {took:.0f} s, {found.done / took:.0f} a second "
@@ -230,8 +234,8 @@ def ingest() -> dict[str, float]:
 def main() -> None:
     with tempfile.TemporaryDirectory(prefix="dachi-bench-") as name:
         folder = Path(name)
-        app = create_app(folder)
-        demo.fill(folder)
+        app = create_app(folder, CLOCK)
+        demo.fill(folder, CLOCK)
         twelve = [p.id for p in catalogue().poses if p.companion_of is None][:12]
         people = {n: history(folder, twelve, n, f"{n} visits") for n in (16, 65, 260)}
         studio(folder, 500)
@@ -244,6 +248,11 @@ def main() -> None:
             re.findall(r'<input[^>]* ?name="((?:mark|corner)-[^"]+)" value="([^"]*)"', page)
         )
         form |= {"mat": "on", "seen": "1"}
+
+        def changed(pid: int) -> str:
+            touch(folder, pid)
+            return browser.get(f"/p/{pid}?pose={twelve[0]}")
+
         read = browser.times(200, lambda: browser.post("/t/1/read", form))
         print("marks posted to readings in the reply:   ", quantiles(read), "  aim p95 < 60 ms")
         rest = browser.times(60, lambda: browser.post("/t/1/read", form | {"rest": "1"}))
@@ -251,10 +260,8 @@ def main() -> None:
         for visits, pid in people.items():
             chart = browser.times(40, lambda pid=pid: browser.get(f"/p/{pid}?pose={twelve[0]}"))
             print(f"chart of one of 12 poses, {visits:3d} visits:    ", quantiles(chart))
-            # Touching the digest makes the series be built anew, as after a saved marking.
-            cold = browser.times(
-                15, lambda pid=pid: (touch(folder, pid), browser.get(f"/p/{pid}?pose={twelve[0]}"))
-            )
+            # Touching the summary makes the series be built anew, as after a saved marking.
+            cold = browser.times(15, lambda pid=pid: changed(pid))
             print("  the same, just after a change:         ", quantiles(cold))
             over = browser.times(20, lambda pid=pid: browser.get(f"/p/{pid}"))
             print(f"overview of 12 poses, {visits:3d} visits:         ", quantiles(over))
@@ -263,8 +270,8 @@ def main() -> None:
         print("Today of a studio with 500 people:       ", quantiles(first), "  aim p95 < 200 ms")
         server.close()
     with tempfile.TemporaryDirectory(prefix="dachi-bench-") as name:
-        create_app(Path(name))
-        demo.fill(Path(name))
+        create_app(Path(name), CLOCK)
+        demo.fill(Path(name), CLOCK)
         recomputing(Path(name))
     took = ingest()
     print(

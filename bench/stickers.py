@@ -10,10 +10,11 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from dachi.core.catalogue import Pose
+from dachi.core.body.staging import seen_over_range
+from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue
-from dachi.devices.camera import Shot, photograph, poses_over_range, set_up, stickers
-from dachi.photos.stickers import Layout, assign, decode, find_dots, pick_colour
+from dachi.photos.stickers import MarkLayout, assign, decode, find_dots, pick_colour
+from dachi.simulation.camera import Shot, photograph, set_up, stickers
 
 PICTURES = 200
 FOLDER = Path("var/bench-stickers")
@@ -66,8 +67,8 @@ def main() -> None:
         # A coach picks the colour on a dot that shows.
         clear = max(inside, key=lambda k: inside[k])
         colour = pick_colour(image, *stage.marks_px[clear])
-        spread = poses_over_range(pose, wanted.side, pose.default_variant(), *SIZE)
-        layouts = [Layout(tuple(m), np.array(list(m.values()))) for m in spread]
+        spread = seen_over_range(pose, wanted.side, SIZE)
+        layouts = [MarkLayout(tuple(m), np.array(list(m.values()))) for m in spread]
         start = time.perf_counter()
         dots = find_dots(image, colour)
         result = assign(dots, layouts, pose.required)

@@ -11,6 +11,7 @@ import sys
 import threading
 from pathlib import Path
 
+from dachi.clock import Clock
 from dachi.store.database import StoreError
 
 
@@ -79,7 +80,7 @@ def _measure(name: str) -> int:
 
 def _recompute(args: argparse.Namespace) -> int:
     """Recompute readings from their marks; stopped and started again, it goes on."""
-    from dachi.recompute import recompute
+    from dachi.studio.recompute import recompute
 
     folder = args.data or Path(os.environ.get("DACHI_DATA") or "var/data")
     if not (folder / "dachi.sqlite3").exists():
@@ -90,7 +91,7 @@ def _recompute(args: argparse.Namespace) -> int:
         print(f"\r{done} of {total} markings", end="", file=sys.stderr, flush=True)
 
     try:
-        found = recompute(folder, everything=args.all, progress=say)
+        found = recompute(folder, Clock(), everything=args.all, progress=say)
     except KeyboardInterrupt:
         print("\nStopped; the same command goes on from here.", file=sys.stderr)
         return 1
@@ -116,7 +117,8 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     from dachi.store import photos
     from dachi.store.database import connect, open_folder
     from dachi.web.app import create_app, settle
-    from dachi.web.door import Door
+    from dachi.web.logs import keep_log
+    from dachi.web.private_links import Door
 
     folder = open_folder(folder)
     try:
@@ -124,20 +126,22 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     except strays.InUse as error:
         print(f"dachi: {error}", file=sys.stderr)
         return 2
-    app = create_app(folder)
-    db = connect(folder)
-    swept = strays.sweep(folder, photos.known_hashes(db))
+    clock = Clock()
+    app = create_app(folder, clock)
+    keep_log(folder, clock)
+    db = connect(folder, clock)
+    swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
     db.close()
     if swept.left_alone:
         print(f"dachi: {swept.left_alone}", file=sys.stderr)
     if swept.brought_back:
         print(f"{swept.brought_back} picture files were put back where records look for them.")
-    bring_up_to_date(folder)
+    bring_up_to_date(folder, clock)
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill
 
         print("Filling the demo studio; half a minute the first time.", flush=True)
-        fill(folder)
+        fill(folder, clock)
         print(f"Demo account: {ACCOUNT}   password: {PASSWORD}")
     print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")
     sys.stdout.flush()
@@ -158,21 +162,21 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     return 0
 
 
-def bring_up_to_date(folder: Path) -> None:
-    """Compute readings again that an earlier catalogue computed: all of a chart by one rule."""
-    from dachi.data import catalogue
-    from dachi.recompute import recompute
+def bring_up_to_date(folder: Path, clock: Clock) -> None:
+    """Derive again what earlier rules derived: all of a chart by one rule."""
     from dachi.store import outdated
     from dachi.store.database import connect
+    from dachi.studio import versions
+    from dachi.studio.recompute import recompute
 
-    db = connect(folder)
-    old = len(outdated.ids(db, catalogue().version))
+    db = connect(folder, clock)
+    old = sum(len(ids) for ids in outdated.ids(db, versions.measuring()).values())
     db.close()
     if old:
         print(f"How poses are measured has changed: {old} markings are read again.", flush=True)
-        found = recompute(folder)
-        if found.failed:
-            print(f"{found.failed} could not be, and stay as they are.", flush=True)
+    found = recompute(folder, clock)
+    if found.failed:
+        print(f"{found.failed} could not be, and stay as they are.", flush=True)
 
 
 def _port() -> int | None:

@@ -5,24 +5,43 @@ from __future__ import annotations
 import functools
 import io
 import logging
+import os
 import tempfile
 import threading
 import unittest
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PIL import Image as Pictures
 
-from dachi.core.camera import Mat
-from dachi.core.scene import Image, Scene
+from dachi.clock import Clock
+from dachi.core.measuring.calibration import Mat
+from dachi.core.measuring.scene import Image, Scene
 from dachi.data import catalogue
-from dachi.devices.camera import Shot, Stage, photograph, set_up
+from dachi.simulation.camera import Shot, Stage, photograph, set_up
 from dachi.store import accounts, practitioners, preparation
 from dachi.store.database import connect
+from dachi.studio.work import Work
 from dachi.web.app import create_app
+
+#: The day on which tests happen, at noon: the same for ever, or the one that is named.
+TODAY = datetime.fromisoformat(os.environ.get("DACHI_TEST_DAY", "2026-11-26")).replace(hour=12)
+_SHIFT = TODAY.astimezone() - datetime.now().astimezone()
+CLOCK = Clock(lambda: datetime.now().astimezone() + _SHIFT)
+
+
+def ago(days: float, at: str = "09:00") -> str:
+    """A moment some days before the day of the tests, local time as forms post it."""
+    return f"{(TODAY - timedelta(days=days)).date().isoformat()}T{at}"
+
+
+def day_ago(days: float) -> str:
+    """A day before the day of the tests (after it where negative), ISO."""
+    return ago(days)[:10]
+
 
 PASSWORD = "a few words in a row"
 LEG_RAISE = "supine-leg-raise"
@@ -104,18 +123,19 @@ class Studio(unittest.TestCase):
         holder = tempfile.TemporaryDirectory(prefix="dachi-test-")
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
-        self.app = create_app(self.folder, testing=True)
-        self.db = connect(self.folder)
+        self.app = create_app(self.folder, CLOCK, testing=True)
+        self.db = connect(self.folder, CLOCK)
         self.addCleanup(self.db.close)
         self.coach = accounts.add(self.db, "coach@quay.example", "Wenna", PASSWORD)
+        self.work = Work(self.db, self.folder, self.coach.id)
         self.pid = practitioners.add(
             self.db, self.coach.id, "Runa", height_cm=170.0, thigh_cm=41.7, shin_cm=41.8
         )
         preparation.give_consent(
-            self.db, self.coach.id, self.pid, given_on="2026-01-02", scope="show"
+            self.db, self.coach.id, self.pid, given_on=day_ago(300), scope="show"
         )
         preparation.answer_screening(
-            self.db, self.coach.id, self.pid, answered_on="2026-01-02", yes=[]
+            self.db, self.coach.id, self.pid, answered_on=day_ago(300), yes=[]
         )
 
 
@@ -144,7 +164,8 @@ class Pages(Studio):
     def text(self, answer: Any) -> str:
         return str(answer.get_data(as_text=True))
 
-    def new_assessment(self, at: str = "2026-11-20T09:00", warmth: str = "warm") -> int:
+    def new_assessment(self, at: str | None = None, warmth: str = "warm") -> int:
+        at = at or ago(6)
         answer = self.post(f"/p/{self.pid}/assess", {"taken_at": at, "warmth": warmth})
         return int(answer.headers["Location"].rsplit("/", 1)[1])
 

@@ -12,6 +12,7 @@ from playwright.sync_api import Browser, StorageState, sync_playwright
 from waitress.server import create_server
 
 from dachi import demo
+from dachi.clock import Clock
 from dachi.web.app import create_app
 
 OUT = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -47,8 +48,8 @@ def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        app = create_app(folder)
-        demo.fill(folder)
+        app = create_app(folder, Clock())
+        demo.fill(folder, Clock())
         server = create_server(app, host="127.0.0.1", port=0, threads=4)
         threading.Thread(target=server.run, daemon=True).start()
         base = f"http://127.0.0.1:{server.effective_port}"

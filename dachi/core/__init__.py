@@ -1,1 +1,1 @@
-"""Hips in numbers. Nothing in here knows of files, clocks, sockets or requests."""
+"""Hips, angles and practice in numbers: no files, clocks, sockets or requests."""

@@ -5,16 +5,18 @@ from __future__ import annotations
 import hashlib
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from dachi.core.catalogue import Catalogue, build_catalogue
-from dachi.core.drills import Caution, Drill, build_cautions, build_drills
-from dachi.core.ladder import Gate, Ladder, build_gates, build_ladders
-from dachi.core.limiter import Rule, build_rules
-from dachi.core.readiness import Question, build_questions
+from dachi.core.catalogue.cautions import Caution, build_cautions
+from dachi.core.catalogue.drills import Drill, build_drills
+from dachi.core.catalogue.gates import Gate, Ladder, build_gates, build_ladders, check_gates
+from dachi.core.catalogue.limiter_rules import LimiterRule, build_rules
+from dachi.core.catalogue.pose_entries import build_catalogue
+from dachi.core.catalogue.poses import Catalogue
+from dachi.core.catalogue.schools import Prop, School, build_props, build_schools
+from dachi.core.catalogue.screening import Question, build_questions
 
 FOLDER = Path(__file__).parent
 
@@ -42,7 +44,7 @@ def load(folder: Path) -> Catalogue:
 
 
 @lru_cache(maxsize=1)
-def limiter_rules() -> tuple[Rule, ...]:
+def limiter_rules() -> tuple[LimiterRule, ...]:
     """Return the rules that name what holds a pose back."""
     entries = tomllib.loads((FOLDER / "limiters.toml").read_text("utf-8"))["rules"]
     return build_rules(entries, catalogue())
@@ -55,47 +57,18 @@ def screening_questions() -> tuple[Question, ...]:
     return build_questions(tomllib.loads(text)["questions"])
 
 
-@dataclass(frozen=True)
-class Prop:
-    """Something to practise with, and what does instead of it."""
-
-    id: str
-    name: str
-    instead: str
-
-
-@dataclass(frozen=True)
-class School:
-    """A question coaches answer differently; the first option holds until one is chosen.
-
-    ``variants``: option to pose id to the variant the pose is photographed in; ``cues``:
-    option to what is said (``say``) at which poses and drills (``at``).
-    """
-
-    id: str
-    ask: str
-    options: Mapping[str, str]
-    variants: Mapping[str, Mapping[str, Mapping[str, str]]] = field(default_factory=dict)
-    cues: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
-
-    @property
-    def default(self) -> str:
-        """The option that is meant until somebody chooses."""
-        return next(iter(self.options))
-
-
 @lru_cache(maxsize=1)
 def props() -> tuple[Prop, ...]:
     """Return what a practitioner may own."""
     text = (FOLDER / "props.toml").read_text("utf-8")
-    return tuple(Prop(**e) for e in tomllib.loads(text)["props"])
+    return build_props(tomllib.loads(text)["props"])
 
 
 @lru_cache(maxsize=1)
 def schools() -> tuple[School, ...]:
     """Return the questions on which schools differ."""
     text = (FOLDER / "schools.toml").read_text("utf-8")
-    return tuple(School(**e) for e in tomllib.loads(text)["schools"])
+    return build_schools(tomllib.loads(text)["schools"], catalogue(), [d.id for d in drills()])
 
 
 def chosen_schools(own: Mapping[str, str]) -> dict[str, str]:
@@ -125,7 +98,9 @@ def drills() -> tuple[Drill, ...]:
     for path in sorted((FOLDER / "drills").glob("[0-9]*.toml")):
         entries += tomllib.loads(path.read_text("utf-8"))["drills"]
     bases = tomllib.loads((FOLDER / "drills" / "_bases.toml").read_text("utf-8"))
-    return build_drills(entries, bases, catalogue(), [p.id for p in props()], gates())
+    found = build_drills(entries, bases, catalogue(), [p.id for p in props()], gates())
+    check_gates(gates().values(), [d.id for d in found])
+    return found
 
 
 @lru_cache(maxsize=1)
@@ -138,14 +113,14 @@ def cautions() -> tuple[Caution, ...]:
 def ladders() -> tuple[Ladder, ...]:
     """Return the ways to the goal poses."""
     entries = tomllib.loads((FOLDER / "ladders.toml").read_text("utf-8"))["ladders"]
-    return build_ladders(entries, gates(), {d.id for d in drills()})
+    return build_ladders(entries, catalogue(), gates(), {d.id for d in drills()})
 
 
 def cues_under(thing_id: str, own: Mapping[str, str]) -> list[str]:
     """What a practitioner's schools add to what is said at a pose or a drill."""
     return [
-        str(cue["say"])
+        cue.say
         for school, option in chosen_schools(own).items()
         for s in schools()
-        if s.id == school and (cue := s.cues.get(option)) and thing_id in cue["at"]
+        if s.id == school and (cue := s.cues.get(option)) and thing_id in cue.at
     ]

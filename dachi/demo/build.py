@@ -16,11 +16,11 @@ from typing import Any
 
 import numpy as np
 
-from dachi.core.catalogue import Pose
-from dachi.core.figure import Body
+from dachi.core.body.figure import Body
+from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue
 from dachi.demo import FOLDER, STUDIO
-from dachi.devices.camera import Shot, photograph, set_up, sidecar
+from dachi.simulation.camera import Shot, photograph, set_up, sidecar
 
 CLICK_SD_PX, CORNER_SD_PX = 2.0, 1.3
 #: Day of everybody's newest visit; pictures carry times counted back from it.
@@ -51,7 +51,7 @@ class Visit:
 
 
 @dataclass(frozen=True)
-class Person:
+class MadeUpPerson:
     """One made-up practitioner with their photographed history."""
 
     name: str
@@ -72,7 +72,7 @@ RAISE, SPLIT, FLY, PIGEON = "supine-leg-raise", "front-split", "butterfly", "pig
 STRADDLE, LUNGE = "straddle", "low-lunge"
 
 PEOPLE = (
-    Person(
+    MadeUpPerson(
         name="Runa",
         record={
             "birth_year": 1994,
@@ -123,7 +123,7 @@ PEOPLE = (
         ),
         next_in_days=13,
     ),
-    Person(
+    MadeUpPerson(
         name="Ilo",
         record={
             "birth_year": 1987,
@@ -202,7 +202,7 @@ def _render(job: tuple[str, str, Shot, datetime]) -> str:
     return name
 
 
-def _person(person: Person, jobs: list[tuple[str, str, Shot, datetime]]) -> dict[str, Any]:
+def _person(person: MadeUpPerson, jobs: list[tuple[str, str, Shot, datetime]]) -> dict[str, Any]:
     body = Body(person.record["height_cm"], person.girth)
     record = person.record | {f"{k}_cm": round(v, 1) for k, v in body.segments_cm.items()}
     first = max(v.days_ago for v in person.visits)
@@ -237,7 +237,7 @@ def _person(person: Person, jobs: list[tuple[str, str, Shot, datetime]]) -> dict
 
 
 def _shots(
-    person: Person,
+    person: MadeUpPerson,
     visit: Visit,
     pose: Pose,
     share: float,

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import sqlite3
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
-from dachi.store import practice, practitioners
-from dachi.store.practice import Profile
+from dachi.store import practice_log, practitioners, private_links, weeks
+from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
+from dachi.store.weeks import Profile
+from dachi.studio.work import Work
 
 #: Who practises: level, minutes, weekdays, props at home, answers to schools, weeks of log.
 HABITS: dict[str, dict[str, Any]] = {
@@ -44,45 +45,51 @@ HABITS: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 
 
-def add(db: sqlite3.Connection, coach_id: int, pid: int, name: str, today: datetime) -> None:
+def add(work: Work, pid: int, name: str) -> None:
     """Give a person of the demo a profile, what they own, and a log."""
     habit = HABITS.get(name)
     if habit is None:
         return
+    db, coach, today = work.db, work.coach, work.now()
     practitioners.update(
-        db, coach_id, pid, props=habit["props"], schools=habit["schools"],
+        db, coach, pid, props=habit["props"], schools=habit["schools"],
         email=f"{name.lower()}@driftholm.example",
     )  # fmt: skip
-    practice.save_profile(db, coach_id, pid, habit["profile"])
-    days = habit["profile"].weekdays
+    weeks.save_profile(db, coach, pid, habit["profile"])
     monday = today - timedelta(days=today.weekday(), weeks=habit["weeks"] - 1)
     monday = monday.replace(hour=0, minute=0, second=0, microsecond=0)
     dates = [
         monday + timedelta(weeks=w, days=d, hours=7, minutes=40)
         for w in range(habit["weeks"])
-        for d in days
+        for d in habit["profile"].weekdays
     ]
     past = [d for d in dates if d.date() < today.date()]
     for i, at in enumerate(past):
         if i in habit["missed"]:
             continue
-        week = (at - monday).days // 7
-        done = []
-        for drill, seconds in habit["drills"]:
-            row: dict[str, Any] = {"drill": drill, "seconds": seconds}
-            if drill in habit["heights"]:
-                row["prop_cm"] = habit["heights"][drill][week]
-            if drill in habit["easy"] and len(past) - i <= 4:
-                row["felt"] = "easy"
-            done.append(row)
         last = len(past) - 1 - i
+        done = _done(habit, (at - monday).days // 7, lately=last < 4)
         hurt = habit.get("pain")
-        pains = [hurt[1]] if hurt is not None and hurt[0] == last else []
-        log_id = practice.add_log(
-            db, coach_id, pid, once_key=f"demo-{i}", started_at=at.isoformat(timespec="seconds"),
-            seconds=sum(d["seconds"] for d in done), felt="right", finished=not pains, done=done,
-            pains=pains, notes="Slept badly." if i == 4 else "",
+        pains = (Pain(*hurt[1]),) if hurt is not None and hurt[0] == last else ()
+        entry = NewLogEntry(
+            f"demo-{i}", at.isoformat(timespec="seconds"), sum(d.seconds for d in done),
+            Felt.RIGHT, not pains, done, "Slept badly." if i == 4 else "", pains,
         )  # fmt: skip
+        log_id = practice_log.add(db, coach, pid, entry)
         if last > 0:
-            practice.set_soreness(db, coach_id, pid, log_id, habit["sore"][i % len(habit["sore"])])
-    practice.make_link(db, coach_id, pid)
+            sore = habit["sore"][i % len(habit["sore"])]
+            practice_log.set_soreness(db, coach, pid, log_id, sore)
+    private_links.make(db, coach, pid)
+
+
+def _done(habit: dict[str, Any], week: int, *, lately: bool) -> tuple[DrillDone, ...]:
+    """What was done in a session of a week; some of it has been easy lately."""
+    return tuple(
+        DrillDone(
+            drill,
+            seconds,
+            Felt.EASY if lately and drill in habit["easy"] else None,
+            habit["heights"][drill][week] if drill in habit["heights"] else None,
+        )
+        for drill, seconds in habit["drills"]
+    )

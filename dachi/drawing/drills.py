@@ -8,15 +8,16 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core import figure as bodies
-from dachi.core.catalogue import Catalogue
-from dachi.core.drills import Drawing, Drill
-from dachi.core.figure import Body, Landmarks, Pose3D
+from dachi.core.body.figure import Landmarks, Pose3D, landmarks
+from dachi.core.body.posing import posed as posed_for
+from dachi.core.body.posing import sides_of, supports_under
+from dachi.core.body.staging import ANYBODY, shown_side
+from dachi.core.catalogue.drills import Drawing, Drill
+from dachi.core.catalogue.poses import Catalogue
 from dachi.drawing.figure import filling, framed, silhouette
 
 Array = NDArray[np.float64]
 
-_BODY = Body()
 _LIFTS = {"side": 0.06, "front": 0.42, "top": 9.0}
 
 
@@ -46,26 +47,26 @@ def _placed(
     joints = drawn.to if second and drawn.to is not None else drawn.joints
     if pose_id is None:
         posed = _posed(drawn, joints, side)
-        points = bodies.landmarks(_BODY, posed)
+        points = landmarks(ANYBODY, posed)
         if drawn.lying:
             points = _on_its_side(points, drawn.view, side)
         return points, []
     pose = catalogue.pose(pose_id)
     value = drawn.to_value if second and drawn.to_pose else drawn.value
-    own = "both" if pose.sides == "both" else side
-    figure = bodies.posed(pose.figure, own, value, pose.view, variant=pose.default_variant())
+    own = shown_side(pose, side)
+    figure = posed_for(pose.figure, own, value, pose.view, variant=pose.default_variant())
     changed = dict(figure.joints) | _by_side(joints, own)
     heading = figure.heading
     if drawn.view != pose.view and drawn.view in ("front", "side"):
         heading = "camera" if drawn.view == "front" else side
     posed = Pose3D(figure.posture, heading, changed, figure.raise_cm)
-    points = bodies.landmarks(_BODY, posed)
-    return points, bodies.props(pose.figure, own, points)
+    points = landmarks(ANYBODY, posed)
+    return points, supports_under(pose.figure, own, points)
 
 
 def _by_side(joints: Mapping[str, float], side: str) -> dict[str, float]:
     """Joints named for left and right; a leg's own angle replaces what both legs have."""
-    names = bodies.sides_of(side)
+    names = sides_of(side)
     found: dict[str, float] = {}
     for key in sorted(joints, key=lambda k: not k.startswith("each.")):
         owner, _, joint = key.partition(".")

@@ -2,45 +2,46 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core import figure as bodies
-from dachi.core.camera import Camera, look_from
-from dachi.core.catalogue import Pose
-from dachi.core.figure import Body, Landmarks
+from dachi.core.body.figure import Landmarks, bones
+from dachi.core.body.pinhole import Camera, look_from
+from dachi.core.body.posing import mark_points, supports_under
+from dachi.core.body.staging import ANYBODY, on_mat, shown_side, within
+from dachi.core.catalogue.poses import Pose
 from dachi.drawing.axes import number, tag, title
 
 Array = NDArray[np.float64]
 
 WIDTH, HEIGHT = 240.0, 170.0
-_BODY = Body()
 _AROUND = np.array([[1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1.0]])
 
 
 @lru_cache(maxsize=512)
 def guide(pose: Pose, side: str, variant: tuple[tuple[str, str], ...] = ()) -> str:
     """Return the pose with each of its marks, as SVG; marks carry ``data-mark``."""
-    value = pose.figure.low + 0.6 * (pose.figure.high - pose.figure.low)
+    value = within(pose, 0.6)
     points, camera = _staged(pose, side, value, dict(variant))
-    found = bodies.mark_points(pose.marks, side, points)
+    found = mark_points(pose.marks, side, points)
     dots = ""
     for m in pose.marks:
         u, v = camera.project(found[m.id])
         dots += tag("circle", class_="g-mark", data_mark=m.id, cx=float(u), cy=float(v), r=5.0)
-    content = silhouette(points, camera, bodies.props(pose.figure, side, points)) + dots
+    content = silhouette(points, camera, supports_under(pose.figure, side, points)) + dots
     return framed(content, f"{pose.name}: where the marks go")
 
 
 @lru_cache(maxsize=512)
 def glyph(pose: Pose, side: str = "right", share: float = 0.6) -> str:
     """Return the pose as a small picture; ``share`` of its range, 0 to 1."""
-    value = pose.figure.low + share * (pose.figure.high - pose.figure.low)
-    own = "both" if pose.sides == "both" else side
+    value = within(pose, share)
+    own = shown_side(pose, side)
     points, camera = _staged(pose, own, value, pose.default_variant())
-    return framed(silhouette(points, camera, bodies.props(pose.figure, own, points)), pose.name)
+    return framed(silhouette(points, camera, supports_under(pose.figure, own, points)), pose.name)
 
 
 def framed(content: str, heading: str) -> str:
@@ -57,14 +58,11 @@ def framed(content: str, heading: str) -> str:
 
 
 def _staged(
-    pose: Pose, side: str, value: float, variant: dict[str, str]
+    pose: Pose, side: str, value: float, variant: Mapping[str, str]
 ) -> tuple[Landmarks, Camera]:
     """The posed figure and a camera that fills the drawing with it."""
-    posed = bodies.posed(pose.figure, side, value, pose.view, variant=variant)
-    points = bodies.place_on_mat(
-        bodies.landmarks(_BODY, posed), "x" if pose.view == "side" else "y"
-    )
-    lift = 0.45 if float(pose.camera["height_cm"]) > 100 else 0.08
+    points = on_mat(pose, side, value, variant=variant).points
+    lift = 0.45 if pose.camera.height_cm > 100 else 0.08
     return points, filling([points], lift)
 
 
@@ -77,7 +75,7 @@ def filling(positions: list[Landmarks], lift: float) -> Camera:
         [
             p + r * d
             for points in positions
-            for a, b, ra, rb, _ in bodies.bones(_BODY, points)
+            for a, b, ra, rb, _ in bones(ANYBODY, points)
             for p, r in ((a, ra), (b, rb))
             for d in _AROUND
         ]
@@ -104,7 +102,7 @@ def silhouette(
 ) -> str:
     """Round-ended strokes for every bone and support, the furthest first."""
     parts = []
-    for a, b, ra, rb, cloth in bodies.bones(_BODY, points):
+    for a, b, ra, rb, cloth in bones(ANYBODY, points):
         pa, pb = camera.project(a), camera.project(b)
         depth = float((camera.rotation @ ((a + b) / 2) + camera.translation)[2])
         radius = camera.focal_px * (ra + rb) / 2 / depth

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from dachi.core.anatomy import HIP_REFERENCES
+from dachi.core.body.anatomy import HIP_REFERENCES
 from dachi.drawing.axes import number, tag, text, title
 
 #: Direction, its word, and the range that fills the circle, degrees. The outward directions of
@@ -23,7 +23,7 @@ RADIUS, MIDDLE, WIDTH, HEIGHT = 92.0, 178.0, 356.0, 250.0
 
 
 @dataclass(frozen=True)
-class Range:
+class DrawnRange:
     """Degrees in one direction; None where never measured. ``before`` is last time's passive."""
 
     active: float | None = None
@@ -32,7 +32,7 @@ class Range:
     source: str = ""
 
 
-def draw(side: str, ranges: Mapping[str, Range]) -> str:
+def draw(side: str, ranges: Mapping[str, DrawnRange]) -> str:
     """Return the circle of one side as SVG; directions never measured stay dotted."""
     cy = HEIGHT / 2
     out = [tag("circle", class_="h-rim", cx=MIDDLE, cy=cy, r=RADIUS)]
@@ -40,7 +40,7 @@ def draw(side: str, ranges: Mapping[str, Range]) -> str:
     for i, (name, word, full) in enumerate(DIRECTIONS):
         # The left hip mirrors the right: outward is to the outside of the page's pair.
         turn = 60.0 * i if side == "right" else -60.0 * i
-        found = ranges.get(name, Range())
+        found = ranges.get(name, DrawnRange())
         out.append(_sector(turn, found, full, cy, f"h-{side}"))
         reference = HIP_REFERENCES.get(name)
         if reference is not None and name not in ("flexion",):
@@ -94,7 +94,7 @@ def _arc(turn: float, radius: float, half: float, cy: float, kind: str, note: st
     return tag("path", title(note) if note else "", class_=kind, d=d)
 
 
-def _sector(turn: float, found: Range, full: float, cy: float, kind: str) -> str:
+def _sector(turn: float, found: DrawnRange, full: float, cy: float, kind: str) -> str:
     if found.active is None and found.passive is None:
         x, y = _at(turn, RADIUS, cy)
         return tag("line", class_="h-spoke", x1=MIDDLE, y1=cy, x2=x, y2=y)

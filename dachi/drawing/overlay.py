@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from dachi.core.scene import FanDrawing, Reading
+from dachi.core.measuring.scene import FanDrawing, Reading
 from dachi.drawing.axes import points, tag, text
 
 

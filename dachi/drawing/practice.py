@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from dachi.core import figure as bodies
-from dachi.core.drills import DIRECTIONS
-from dachi.core.figure import Body
+from dachi.core.body.figure import Pose3D, landmarks
+from dachi.core.body.staging import ANYBODY
+from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.drawing.axes import Scale, nice_ticks, number, tag, text, title
 from dachi.drawing.axes import points as pairs
 from dachi.drawing.figure import filling, framed, silhouette
@@ -75,7 +75,7 @@ def pain_map(times: Mapping[str, int]) -> str:
 
     Places behind the body are dashed; one that is nowhere on it is left to the list beside.
     """
-    points = bodies.landmarks(_BODY, bodies.Pose3D("upright", "camera", _STANCE))
+    points = landmarks(ANYBODY, Pose3D("upright", "camera", _STANCE))
     camera = filling([points], 0.04)
     rings = ""
     for place, count in sorted(times.items()):
@@ -92,7 +92,6 @@ def pain_map(times: Mapping[str, int]) -> str:
     return framed(silhouette(points, camera, []) + rings, words)
 
 
-_BODY = Body()
 _STANCE = {
     f"{s}.{j}": v
     for s in ("left", "right")

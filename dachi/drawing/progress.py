@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from dachi.core.series import Line, Series, SessionValue, t95
+from dachi.core.judging.series import Line, Series, SessionValue, t95
 from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text, title
 
 PANEL_WIDTH, PANEL_HEIGHT = 520.0, 340.0
@@ -15,7 +15,7 @@ LEFT_MARGIN, TOP_MARGIN, BOTTOM_MARGIN, GAP = 46.0, 40.0, 40.0, 26.0
 
 
 @dataclass(frozen=True)
-class Layout:
+class ChartLayout:
     """Where the panels lie: one scale upwards, one scale across for each side."""
 
     up: Scale
@@ -33,7 +33,7 @@ class Note:
     text: str
 
 
-def layout(series: Series, target: float | None = None) -> Layout:
+def layout(series: Series, target: float | None = None) -> ChartLayout:
     """Fit both panels to one degree scale and one time scale."""
     values = [t.value for line in series.lines for t in (*line.trials, *line.left_out)]
     for line in series.lines:
@@ -52,7 +52,7 @@ def layout(series: Series, target: float | None = None) -> Layout:
     for i, side in enumerate(sides):
         x0 = LEFT_MARGIN + i * (PANEL_WIDTH + GAP)
         across[side] = Scale(first - pad, last + pad, x0, x0 + PANEL_WIDTH)
-    return Layout(up, across, width, TOP_MARGIN + PANEL_HEIGHT + BOTTOM_MARGIN)
+    return ChartLayout(up, across, width, TOP_MARGIN + PANEL_HEIGHT + BOTTOM_MARGIN)
 
 
 def draw(
@@ -130,7 +130,7 @@ def _note(note: Note, across: Scale, up: Scale) -> str:
     )
 
 
-def _panel(side: str, across: Scale, place: Layout, series: Series, unit: str) -> str:
+def _panel(side: str, across: Scale, place: ChartLayout, series: Series, unit: str) -> str:
     up = place.up
     out = []
     first_panel = across.at_low == LEFT_MARGIN

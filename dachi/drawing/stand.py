@@ -6,27 +6,22 @@ from functools import lru_cache
 
 import numpy as np
 
-from dachi.core import figure as bodies
-from dachi.core.catalogue import Pose
-from dachi.core.figure import Body
+from dachi.core.body.figure import bones
+from dachi.core.body.staging import ANYBODY, on_mat, within
+from dachi.core.catalogue.poses import Pose
 from dachi.drawing.axes import number, tag, text, title
 
 WIDTH, HEIGHT = 240.0, 170.0
-_BODY = Body()
 _MAT_CM = (183.0, 61.0)
 
 
 @lru_cache(maxsize=128)
 def stand(pose: Pose, side: str) -> str:
     """Return the set-up of a pose as SVG, camera at the bottom, in true proportions."""
-    value = pose.figure.low + 0.6 * (pose.figure.high - pose.figure.low)
-    posed = bodies.posed(pose.figure, side, value, pose.view, variant=pose.default_variant())
-    points = bodies.place_on_mat(
-        bodies.landmarks(_BODY, posed), "x" if pose.view == "side" else "y"
-    )
+    points = on_mat(pose, side, within(pose, 0.6)).points
     long, wide = _MAT_CM
     across, deep = (long, wide) if pose.view == "side" else (wide, long)
-    distance = float(pose.camera["distance_cm"])
+    distance = pose.camera.distance_cm
     top, bottom = deep / 2 + 12, -distance - 14
     scale = min((HEIGHT - 8) / (top - bottom), (WIDTH - 70) / max(across, 150))
 
@@ -37,7 +32,7 @@ def stand(pose: Pose, side: str) -> str:
     parts = [
         tag("rect", class_="s-mat", x=x0, y=y0, width=scale * across, height=scale * deep, rx=2),
     ]
-    for a, b, ra, rb, cloth in bodies.bones(_BODY, points):
+    for a, b, ra, rb, cloth in bones(ANYBODY, points):
         (ax, ay), (bx, by) = at(float(a[0]), float(a[1])), at(float(b[0]), float(b[1]))
         parts.append(
             tag(
@@ -58,7 +53,7 @@ def stand(pose: Pose, side: str) -> str:
     parts.append(text(f"{distance:.0f} cm", x=cx + 12, y=(cy + ey) / 2 + 4, class_="s-word"))
     parts.append(
         text(
-            f"lens {float(pose.camera['height_cm']):.0f} cm up",
+            f"lens {pose.camera.height_cm:.0f} cm up",
             x=cx + 12,
             y=cy + 6,
             class_="s-word",
@@ -66,7 +61,7 @@ def stand(pose: Pose, side: str) -> str:
     )
     heading = (
         f"Seen from above: the camera {distance:.0f} cm from the middle of the mat, "
-        f"{pose.camera['stand']}"
+        f"{pose.camera.stand}"
     )
     return tag(
         "svg",

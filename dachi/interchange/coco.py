@@ -13,13 +13,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from dachi.core.catalogue import Catalogue, Pose
+from dachi.core.catalogue.poses import Catalogue, Pose
+from dachi.errors import Told
 
 Point = tuple[float, float]
 MOST_BYTES = 5 << 20
 
 
-class CocoError(ValueError):
+class CocoError(Told):
     """A file that holds no usable keypoints; the message is for the person."""
 
 

@@ -14,10 +14,11 @@ import fastjsonschema
 from jsonschema import Draft7Validator
 from jsonschema.exceptions import best_match
 
-from dachi.core.camera import CORNERS, Mat
-from dachi.core.catalogue import Catalogue
-from dachi.core.measure import measure
-from dachi.core.scene import DEFAULT_HALF_WIDTH_CM, Image, Result, Scene, SceneError
+from dachi.core.body.pinhole import CORNERS
+from dachi.core.catalogue.poses import Catalogue
+from dachi.core.measuring.calibration import Mat
+from dachi.core.measuring.measure import measure
+from dachi.core.measuring.scene import DEFAULT_HALF_WIDTH_CM, Image, Result, Scene, SceneError
 
 FOLDER = Path(__file__).parent
 #: A scene takes a few kB; a longer line is something else.
@@ -33,7 +34,8 @@ def schema(name: str) -> dict[str, Any]:
 @lru_cache(maxsize=2)
 def _quick(name: str) -> Callable[[Any], Any]:
     """A validator compiled to code, thirty times faster than one that explains itself."""
-    return fastjsonschema.compile(schema(name), use_default=False)  # type: ignore[no-any-return]
+    compiled: Callable[[Any], Any] = fastjsonschema.compile(schema(name), use_default=False)
+    return compiled
 
 
 def complaint(name: str, data: Any) -> str | None:

@@ -8,8 +8,9 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
-from dachi.core.fit import Region
-from dachi.photos.ingest import path_of, write_once
+from dachi.core.measuring.figure_match import Region
+from dachi.files import write_once
+from dachi.photos.ingest import path_of
 
 #: Squares across the hidden region; fewer squares hide more.
 SQUARES = 5

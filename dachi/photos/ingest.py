@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import io
-import os
-import tempfile
 import warnings
 from dataclasses import dataclass
 from datetime import datetime
@@ -14,6 +12,9 @@ from typing import Any
 
 import pillow_heif
 from PIL import ExifTags, Image, ImageOps, UnidentifiedImageError
+
+from dachi.errors import Told
+from dachi.files import write_once
 
 pillow_heif.register_heif_opener()
 
@@ -24,7 +25,7 @@ FORMATS = ("JPEG", "PNG", "WEBP", "HEIF")
 PREVIEW_SIDE, THUMB_SIDE = 1600, 360
 
 
-class PhotoError(ValueError):
+class PhotoError(Told):
     """A file that cannot be taken in; the message is for the person."""
 
 
@@ -79,28 +80,6 @@ def path_of(folder: Path, sha256: str, kind: str) -> Path:
     """Where a stored picture lies; ``kind`` is photo, preview or thumb."""
     suffix = {"photo": "", "preview": ".preview", "thumb": ".thumb"}[kind]
     return folder / "photos" / sha256[:2] / f"{sha256}{suffix}.jpg"
-
-
-def write_once(path: Path, data: bytes) -> None:
-    """Write to a temporary name, sync, rename. A file already there is left as it is."""
-    if path.exists():
-        return
-    path.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(dir=path.parent, prefix=".part-")
-    try:
-        with os.fdopen(handle, "wb") as out:
-            out.write(data)
-            out.flush()
-            os.fsync(out.fileno())
-        os.replace(name, path)
-    except OSError:
-        Path(name).unlink(missing_ok=True)
-        raise
-    folder = os.open(path.parent, os.O_RDONLY)
-    try:
-        os.fsync(folder)
-    finally:
-        os.close(folder)
 
 
 def _open(data: bytes) -> Image.Image:

@@ -18,6 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 
+from dachi.errors import Told
+
 Array = NDArray[np.float64]
 Point = tuple[float, float]
 
@@ -36,7 +38,7 @@ FEW = 3
 DOT_SD_PX = 1.0
 
 
-class ColourError(ValueError):
+class ColourError(Told):
     """No sticker could have the colour that was picked; the message is for the person."""
 
 
@@ -69,7 +71,7 @@ class Dot:
 
 
 @dataclass(frozen=True)
-class Layout:
+class MarkLayout:
     """Where each landmark would lie for one value of the pose, in any similar picture."""
 
     names: tuple[str, ...]
@@ -187,7 +189,7 @@ def _likeness(image: NDArray[np.uint8], colour: Colour) -> NDArray[np.float32]:
     return np.where(across < slack * along, np.clip(strength, 0.0, 1.0), 0.0).astype(np.float32)
 
 
-def assign(dots: Sequence[Dot], layouts: Sequence[Layout], required: Sequence[str]) -> Found:
+def assign(dots: Sequence[Dot], layouts: Sequence[MarkLayout], required: Sequence[str]) -> Found:
     """Give dots to landmarks by the layout they form.
 
     ``layouts`` are the pose over its range, as photographed from about the same place;

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import fcntl
 import os
-import time
 from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
+
+from dachi.errors import Told
 
 KEEP_DAYS = 30
 #: A crash leaves a picture or two; more unknown files than this share of all of them means that
@@ -15,7 +16,7 @@ KEEP_DAYS = 30
 MOST_UNKNOWN = 0.5
 
 
-class InUse(RuntimeError):
+class InUse(Told):
     """Another program serves this data folder; the message says so."""
 
 
@@ -45,7 +46,7 @@ def hold(folder: Path) -> int:
     return handle
 
 
-def sweep(folder: Path, known: Collection[str], *, now: float | None = None) -> Swept:
+def sweep(folder: Path, known: Collection[str], *, now: float) -> Swept:
     """Clear away what an interrupted upload left. Call only while holding the folder.
 
     Half-written files go. Strays that a record names come back first. Whole pictures
@@ -54,7 +55,6 @@ def sweep(folder: Path, known: Collection[str], *, now: float | None = None) -> 
     is more likely the wrong one than the pictures: then nothing is moved and nothing ends.
     ``now`` is the time in seconds since 1970.
     """
-    now = time.time() if now is None else now
     photos, strays = folder / "photos", folder / "strays"
     for path in (*photos.glob("*/.part-*"), *(folder / "cache").glob("faces/*/.part-*")):
         path.unlink(missing_ok=True)

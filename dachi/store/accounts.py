@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
 
-from dachi.store.database import Conflict, now
+from dachi.store.database import Conflict, Database
 
 _HASHER = PasswordHasher()
 #: Verified against when nobody has that address, so that both answers take as long.
@@ -33,18 +33,18 @@ def _coach(row: sqlite3.Row) -> Coach:
     return Coach(row["id"], row["email"], row["name"], row["session_stamp"], row["sticker_colour"])
 
 
-def any_coach(db: sqlite3.Connection) -> bool:
+def any_coach(db: Database) -> bool:
     """Whether an account exists."""
     return db.execute("SELECT 1 FROM coach LIMIT 1").fetchone() is not None
 
 
-def add(db: sqlite3.Connection, email: str, name: str, password: str) -> Coach:
+def add(db: Database, email: str, name: str, password: str) -> Coach:
     """Create an account; Conflict where the address is taken."""
     try:
         cursor = db.execute(
             "INSERT INTO coach (email, name, password_hash, session_stamp, created_at)"
             " VALUES (?, ?, ?, ?, ?)",
-            (email.strip(), name.strip(), _HASHER.hash(password), secrets.token_hex(8), now()),
+            (email.strip(), name.strip(), _HASHER.hash(password), secrets.token_hex(8), db.now()),
         )
     except sqlite3.IntegrityError as error:
         raise Conflict("There is already an account with this address.") from error
@@ -53,18 +53,18 @@ def add(db: sqlite3.Connection, email: str, name: str, password: str) -> Coach:
     return found
 
 
-def by_id(db: sqlite3.Connection, coach_id: int) -> Coach | None:
+def by_id(db: Database, coach_id: int) -> Coach | None:
     """Return a coach by id."""
     row = db.execute("SELECT * FROM coach WHERE id = ?", (coach_id,)).fetchone()
     return _coach(row) if row else None
 
 
-def keep_sticker_colour(db: sqlite3.Connection, coach_id: int, colour: str) -> None:
+def keep_sticker_colour(db: Database, coach_id: int, colour: str) -> None:
     """Remember the colour of the studio's stickers."""
     db.execute("UPDATE coach SET sticker_colour = ? WHERE id = ?", (colour, coach_id))
 
 
-def check_password(db: sqlite3.Connection, email: str, password: str) -> Coach | None:
+def check_password(db: Database, email: str, password: str) -> Coach | None:
     """Return the coach if address and password fit."""
     row = db.execute("SELECT * FROM coach WHERE email = ?", (email.strip(),)).fetchone()
     try:

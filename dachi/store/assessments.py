@@ -7,8 +7,8 @@ import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from dachi.core.runsheet import Slot
-from dachi.store.database import Conflict, now
+from dachi.core.assessing.runsheet import Slot
+from dachi.store.database import Conflict, Database
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,7 @@ def _trial(row: sqlite3.Row) -> Trial:
 
 
 def add(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     practitioner_id: int,
     *,
@@ -123,7 +123,7 @@ def add(
     cursor = db.execute(
         "INSERT INTO assessment (practitioner_id, taken_at, warmth, notes, once_key, created_at)"
         " SELECT id, ?, ?, ?, ?, ? FROM practitioner WHERE id = ? AND coach_id = ?",
-        (taken_at, warmth, notes, once_key, now(), practitioner_id, coach_id),
+        (taken_at, warmth, notes, once_key, db.now(), practitioner_id, coach_id),
     )
     if cursor.rowcount != 1:
         raise Conflict("There is no such practitioner.")
@@ -131,7 +131,7 @@ def add(
 
 
 def update(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     assessment_id: int,
     *,
@@ -148,15 +148,13 @@ def update(
     return cursor.rowcount == 1
 
 
-def get(db: sqlite3.Connection, coach_id: int, assessment_id: int) -> Assessment | None:
+def get(db: Database, coach_id: int, assessment_id: int) -> Assessment | None:
     """Return one assessment."""
     row = db.execute(_ASSESSMENT + " AND a.id = ?", (coach_id, assessment_id)).fetchone()
     return _assessment(row) if row else None
 
 
-def of_practitioner(
-    db: sqlite3.Connection, coach_id: int, practitioner_id: int
-) -> list[Assessment]:
+def of_practitioner(db: Database, coach_id: int, practitioner_id: int) -> list[Assessment]:
     """Return a practitioner's assessments, newest first."""
     rows = db.execute(
         _ASSESSMENT + " AND a.practitioner_id = ? ORDER BY a.taken_at DESC, a.id DESC",
@@ -166,7 +164,7 @@ def of_practitioner(
 
 
 def add_trial(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     assessment_id: int,
     photo_id: int,
@@ -200,7 +198,7 @@ def add_trial(
                 json.dumps(dict(variant), sort_keys=True),
                 number,
                 once_key,
-                now(),
+                db.now(),
             ),
         )
     except sqlite3.IntegrityError as error:
@@ -211,13 +209,13 @@ def add_trial(
     return int(cursor.lastrowid or 0)
 
 
-def trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> Trial | None:
+def trial(db: Database, coach_id: int, trial_id: int) -> Trial | None:
     """Return one trial, deleted or not."""
     row = db.execute(_TRIAL + " AND t.id = ?", (coach_id, trial_id)).fetchone()
     return _trial(row) if row else None
 
 
-def trials(db: sqlite3.Connection, coach_id: int, assessment_id: int) -> list[Trial]:
+def trials(db: Database, coach_id: int, assessment_id: int) -> list[Trial]:
     """Return the undeleted trials of an assessment in the order they were taken."""
     rows = db.execute(
         _TRIAL + " AND t.assessment_id = ? AND t.deleted_at IS NULL ORDER BY t.id",
@@ -226,7 +224,7 @@ def trials(db: sqlite3.Connection, coach_id: int, assessment_id: int) -> list[Tr
     return [_trial(r) for r in rows]
 
 
-def trial_at(db: sqlite3.Connection, coach_id: int, assessment_id: int, slot: Slot) -> Trial | None:
+def trial_at(db: Database, coach_id: int, assessment_id: int, slot: Slot) -> Trial | None:
     """Return the undeleted trial in a place of the sheet."""
     row = db.execute(
         _TRIAL + " AND t.assessment_id = ? AND t.pose = ? AND t.side = ? AND t.mode = ?"
@@ -237,7 +235,7 @@ def trial_at(db: sqlite3.Connection, coach_id: int, assessment_id: int, slot: Sl
 
 
 def move_trial(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     trial_id: int,
     slot: Slot,
@@ -276,7 +274,7 @@ def move_trial(
         )
 
 
-def _put_markings_away(db: sqlite3.Connection, old: Trial) -> None:
+def _put_markings_away(db: Database, old: Trial) -> None:
     """Hand a trial's markings to a deleted copy of what it was."""
     cursor = db.execute(
         "INSERT INTO trial (assessment_id, photo_id, position_id, pose, side, mode, variant,"
@@ -284,7 +282,7 @@ def _put_markings_away(db: sqlite3.Connection, old: Trial) -> None:
         " ?, ?, ?, created_at, ?, prop_cm, 1 FROM trial WHERE id = ? AND marked = 1",
         (
             old.position_id, old.pose, old.side, old.mode,
-            json.dumps(dict(old.variant), sort_keys=True), old.number, now(), old.id,
+            json.dumps(dict(old.variant), sort_keys=True), old.number, db.now(), old.id,
         ),
     )  # fmt: skip
     if cursor.rowcount == 1:
@@ -293,7 +291,7 @@ def _put_markings_away(db: sqlite3.Connection, old: Trial) -> None:
         db.execute(f"DELETE FROM {table} WHERE trial_id = ?", (old.id,))
 
 
-def _take_markings_back(db: sqlite3.Connection, old: Trial, slot: Slot) -> None:
+def _take_markings_back(db: Database, old: Trial, slot: Slot) -> None:
     """Give a trial the markings that the same photograph was given as this pose and side."""
     row = db.execute(
         "SELECT id FROM trial WHERE assessment_id = ? AND photo_id = ? AND pose = ? AND side = ?"
@@ -305,23 +303,23 @@ def _take_markings_back(db: sqlite3.Connection, old: Trial, slot: Slot) -> None:
         db.execute("UPDATE trial SET marked = 0 WHERE id = ?", (row["id"],))
 
 
-def _hand_over(db: sqlite3.Connection, one: int, other: int) -> None:
+def _hand_over(db: Database, one: int, other: int) -> None:
     for table in ("marking", "second_opinion"):
         db.execute(f"UPDATE {table} SET trial_id = ? WHERE trial_id = ?", (other, one))
 
 
-def delete_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:
+def delete_trial(db: Database, coach_id: int, trial_id: int) -> bool:
     """Put a trial away; ``restore_trial`` brings it back."""
     cursor = db.execute(
         "UPDATE trial SET deleted_at = ? WHERE id = ? AND deleted_at IS NULL AND assessment_id IN"
         " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
         "  WHERE p.coach_id = ?)",
-        (now(), trial_id, coach_id),
+        (db.now(), trial_id, coach_id),
     )
     return cursor.rowcount == 1
 
 
-def restore_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:
+def restore_trial(db: Database, coach_id: int, trial_id: int) -> bool:
     """Bring a deleted trial back. Conflict where its place has been taken since."""
     try:
         cursor = db.execute(
@@ -338,7 +336,7 @@ def restore_trial(db: sqlite3.Connection, coach_id: int, trial_id: int) -> bool:
 
 
 def set_details(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     trial_id: int,
     variant: Mapping[str, str],

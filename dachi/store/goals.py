@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import sqlite3
 from dataclasses import dataclass
 
-from dachi.store.database import Conflict, now
+from dachi.store.database import Conflict, Database
 
 KINDS = ("injury", "holiday", "plan", "note")
 
@@ -38,7 +37,7 @@ _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
 
 def add(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     practitioner_id: int,
     *,
@@ -55,17 +54,17 @@ def add(
     db.execute(
         "UPDATE goal SET closed_at = ? WHERE practitioner_id = ? AND pose = ? AND family = ?"
         " AND side = ? AND mode = ? AND closed_at IS NULL",
-        (now(), practitioner_id, pose, family, side, mode),
+        (db.now(), practitioner_id, pose, family, side, mode),
     )
     cursor = db.execute(
         "INSERT INTO goal (practitioner_id, pose, family, side, mode, target, due_on, created_at)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        (practitioner_id, pose, family, side, mode, target, due_on, now()),
+        (practitioner_id, pose, family, side, mode, target, due_on, db.now()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def of_practitioner(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> list[Goal]:
+def of_practitioner(db: Database, coach_id: int, practitioner_id: int) -> list[Goal]:
     """Return open goals, oldest first."""
     rows = db.execute(
         "SELECT g.* FROM goal g JOIN practitioner p ON p.id = g.practitioner_id"
@@ -81,7 +80,7 @@ def of_practitioner(db: sqlite3.Connection, coach_id: int, practitioner_id: int)
     ]  # fmt: skip
 
 
-def close(db: sqlite3.Connection, coach_id: int, goal_id: int) -> int | None:
+def close(db: Database, coach_id: int, goal_id: int) -> int | None:
     """Close a goal; return its practitioner, None where there is no such open goal."""
     row = db.execute(
         "SELECT g.practitioner_id FROM goal g JOIN practitioner p ON p.id = g.practitioner_id"
@@ -90,12 +89,12 @@ def close(db: sqlite3.Connection, coach_id: int, goal_id: int) -> int | None:
     ).fetchone()
     if row is None:
         return None
-    db.execute("UPDATE goal SET closed_at = ? WHERE id = ?", (now(), goal_id))
+    db.execute("UPDATE goal SET closed_at = ? WHERE id = ?", (db.now(), goal_id))
     return int(row["practitioner_id"])
 
 
 def annotate(
-    db: sqlite3.Connection, coach_id: int, practitioner_id: int, on_date: str, kind: str, text: str
+    db: Database, coach_id: int, practitioner_id: int, on_date: str, kind: str, text: str
 ) -> int:
     """Note something that happened on a day."""
     if db.execute(_OWN, (practitioner_id, coach_id)).fetchone() is None:
@@ -103,12 +102,12 @@ def annotate(
     cursor = db.execute(
         "INSERT INTO annotation (practitioner_id, on_date, kind, text, created_at)"
         " VALUES (?, ?, ?, ?, ?)",
-        (practitioner_id, on_date, kind, text, now()),
+        (practitioner_id, on_date, kind, text, db.now()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def annotations(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> list[Annotation]:
+def notes_of(db: Database, coach_id: int, practitioner_id: int) -> list[Annotation]:
     """Return what was noted, oldest first."""
     rows = db.execute(
         "SELECT n.* FROM annotation n JOIN practitioner p ON p.id = n.practitioner_id"
@@ -118,7 +117,7 @@ def annotations(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> 
     return [Annotation(r["id"], r["on_date"], r["kind"], r["text"]) for r in rows]
 
 
-def remove_annotation(db: sqlite3.Connection, coach_id: int, annotation_id: int) -> int | None:
+def remove_annotation(db: Database, coach_id: int, annotation_id: int) -> int | None:
     """Remove a note; return its practitioner, None where there is none."""
     row = db.execute(
         "SELECT n.practitioner_id FROM annotation n JOIN practitioner p"

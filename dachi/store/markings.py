@@ -8,8 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from dachi.core.scene import CheckResult, Reading, Result
-from dachi.store.database import Conflict, now
+from dachi.core.measuring.scene import CheckResult, Reading, Result
+from dachi.store.database import Conflict, Database
 
 Point = tuple[float, float]
 
@@ -26,6 +26,7 @@ class Marking:
     author: str = "hand"
     overrule_reason: str = ""
     id: int = 0
+    trial_id: int = 0
     number: int = 0
     created_at: str = ""
 
@@ -60,13 +61,20 @@ _OWN_TRIAL = (
 )
 
 
+_OWN_MARKING = (
+    "SELECT m.id FROM marking m JOIN trial t ON t.id = m.trial_id"
+    " JOIN assessment a ON a.id = t.assessment_id"
+    " JOIN practitioner p ON p.id = a.practitioner_id WHERE m.id = ? AND p.coach_id = ?"
+)
+
+
 def save(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     trial_id: int,
     marking: Marking,
     result: Result,
-    catalogue_version: str,
+    made_from: str,
     *,
     once_key: str | None = None,
     seen: int | None = None,
@@ -105,21 +113,19 @@ def save(
             marking.author,
             marking.overrule_reason,
             once_key,
-            now(),
+            db.now(),
         ),
     )
-    _save_readings(db, int(cursor.lastrowid or 0), result, catalogue_version)
+    _save_readings(db, int(cursor.lastrowid or 0), result, made_from)
     db.execute("UPDATE trial SET marked = 1 WHERE id = ?", (trial_id,))
     db.execute("DELETE FROM draft WHERE trial_id = ?", (trial_id,))
     return int(last) + 1
 
 
-def _save_readings(
-    db: sqlite3.Connection, marking_id: int, result: Result, catalogue_version: str
-) -> None:
+def _save_readings(db: Database, marking_id: int, result: Result, made_from: str) -> None:
     db.executemany(
         "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
-        " method, catalogue_version) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " method, made_from) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
                 marking_id,
@@ -132,7 +138,7 @@ def _save_readings(
                 r.high,
                 int(r.headline),
                 result.method,
-                catalogue_version,
+                made_from,
             )
             for r in result.readings
         ],
@@ -148,12 +154,14 @@ def _save_readings(
 
 
 def replace_readings(
-    db: sqlite3.Connection, marking_id: int, result: Result, catalogue_version: str
+    db: Database, coach_id: int, marking_id: int, result: Result, made_from: str
 ) -> None:
     """Put newly computed readings and checks in the place of a marking's old ones."""
+    if db.execute(_OWN_MARKING, (marking_id, coach_id)).fetchone() is None:
+        raise Conflict("There is no such marking.")
     db.execute("DELETE FROM reading WHERE marking_id = ?", (marking_id,))
     db.execute("DELETE FROM check_result WHERE marking_id = ?", (marking_id,))
-    _save_readings(db, marking_id, result, catalogue_version)
+    _save_readings(db, marking_id, result, made_from)
 
 
 def _dump(value: Any) -> str:
@@ -164,7 +172,7 @@ def _points(text: str | None) -> dict[str, Point]:
     return {k: (float(x), float(y)) for k, (x, y) in json.loads(text or "{}").items()}
 
 
-def from_row(row: sqlite3.Row) -> Marking:
+def _from_row(row: sqlite3.Row) -> Marking:
     """Read a marking from its row."""
     level = json.loads(row["level"]) if row["level"] else None
     return Marking(
@@ -176,21 +184,30 @@ def from_row(row: sqlite3.Row) -> Marking:
         row["author"],
         row["overrule_reason"],
         row["id"],
+        row["trial_id"],
         row["number"],
         row["created_at"],
     )
 
 
-def history(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Marking]:
+def get(db: Database, coach_id: int, marking_id: int) -> Marking | None:
+    """Return a marking by id."""
+    row = db.execute(
+        f"SELECT * FROM marking WHERE id IN ({_OWN_MARKING})", (marking_id, coach_id)
+    ).fetchone()
+    return _from_row(row) if row else None
+
+
+def history(db: Database, coach_id: int, trial_id: int) -> list[Marking]:
     """Return every marking of a trial, newest first."""
     rows = db.execute(
         f"SELECT * FROM marking WHERE trial_id IN ({_OWN_TRIAL}) ORDER BY number DESC",
         (coach_id, trial_id),
     )
-    return [from_row(r) for r in rows]
+    return [_from_row(r) for r in rows]
 
 
-def readings(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Reading]:
+def readings(db: Database, coach_id: int, trial_id: int) -> list[Reading]:
     """Return the readings of a trial's newest marking."""
     rows = db.execute(
         "SELECT r.* FROM reading r JOIN marking m ON m.id = r.marking_id"
@@ -213,7 +230,7 @@ def readings(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[Readi
     ]
 
 
-def checks(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[CheckResult]:
+def checks(db: Database, coach_id: int, trial_id: int) -> list[CheckResult]:
     """Return the checks of a trial's newest marking."""
     rows = db.execute(
         "SELECT c.* FROM check_result c JOIN marking m ON m.id = c.marking_id"
@@ -237,7 +254,7 @@ def checks(db: sqlite3.Connection, coach_id: int, trial_id: int) -> list[CheckRe
 
 
 def charted(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     practitioner_id: int,
     pose: str | None = None,
@@ -270,7 +287,7 @@ def charted(
     return list(map(Charted._make, rows))
 
 
-def measured_poses(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> dict[str, int]:
+def measured_poses(db: Database, coach_id: int, practitioner_id: int) -> dict[str, int]:
     """Return the poses a practitioner has markings of, with how many trials."""
     rows = db.execute(
         "SELECT t.pose, count(*) AS trials FROM practitioner p"
@@ -286,19 +303,17 @@ def _newest(trial: str) -> str:
     return f"(SELECT max(number) FROM marking WHERE trial_id = {trial})"
 
 
-def save_draft(
-    db: sqlite3.Connection, coach_id: int, trial_id: int, body: Mapping[str, Any]
-) -> None:
+def save_draft(db: Database, coach_id: int, trial_id: int, body: Mapping[str, Any]) -> None:
     """Keep where the rings were last left."""
     db.execute(
         f"INSERT INTO draft (trial_id, body, updated_at) SELECT id, ?, ? FROM ({_OWN_TRIAL})"
         " WHERE true ON CONFLICT (trial_id)"
         " DO UPDATE SET body = excluded.body, updated_at = excluded.updated_at",
-        (_dump(body), now(), coach_id, trial_id),
+        (_dump(body), db.now(), coach_id, trial_id),
     )
 
 
-def draft(db: sqlite3.Connection, coach_id: int, trial_id: int) -> dict[str, Any] | None:
+def draft(db: Database, coach_id: int, trial_id: int) -> dict[str, Any] | None:
     """Return the draft of a trial, if it has one."""
     row = db.execute(
         f"SELECT body FROM draft WHERE trial_id IN ({_OWN_TRIAL})", (coach_id, trial_id)
@@ -307,7 +322,7 @@ def draft(db: sqlite3.Connection, coach_id: int, trial_id: int) -> dict[str, Any
 
 
 def last_marks(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     practitioner_id: int,
     pose: str,
@@ -326,4 +341,4 @@ def last_marks(
         " AND t.deleted_at IS NULL ORDER BY t.position_id IS ? DESC, m.id DESC LIMIT 1",
         (coach_id, practitioner_id, pose, side, position_id),
     ).fetchone()
-    return (from_row(row), row["width"], row["height"]) if row else None
+    return (_from_row(row), row["width"], row["height"]) if row else None

@@ -8,8 +8,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from dachi.core.fit import Region
-from dachi.store.database import now
+from dachi.core.measuring.figure_match import Region
+from dachi.store.database import Database
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ def _photo(row: sqlite3.Row) -> Photo:
 
 
 def add(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     *,
     sha256: str,
@@ -71,13 +71,13 @@ def add(
             taken_at,
             origin,
             json.dumps(truth) if truth is not None else None,
-            now(),
+            db.now(),
         ),
     )
     return int(cursor.lastrowid or 0)
 
 
-def get(db: sqlite3.Connection, coach_id: int, photo_id: int) -> Photo | None:
+def get(db: Database, coach_id: int, photo_id: int) -> Photo | None:
     """Return one of the coach's photographs."""
     row = db.execute(
         "SELECT * FROM photo WHERE id = ? AND coach_id = ?", (photo_id, coach_id)
@@ -85,38 +85,55 @@ def get(db: sqlite3.Connection, coach_id: int, photo_id: int) -> Photo | None:
     return _photo(row) if row else None
 
 
-def use_of(db: sqlite3.Connection, coach_id: int, source_sha256: str) -> sqlite3.Row | None:
-    """Return the undeleted trial that already shows these very bytes, if any.
+@dataclass(frozen=True)
+class Use:
+    """Where a photograph stands: whose it is, in which assessment, as which shot."""
 
-    Columns: trial_id, assessment_id, practitioner_id, pose, side, mode, number,
-    call_name, assessed_at.
-    """
-    row: sqlite3.Row | None = db.execute(
-        "SELECT t.id AS trial_id, t.assessment_id, a.practitioner_id, t.pose, t.side, t.mode,"
-        " t.number, pr.call_name, a.taken_at AS assessed_at"
+    trial_id: int
+    assessment_id: int
+    practitioner_id: int
+    pose: str
+    side: str
+    mode: str
+    number: int
+    call_name: str
+    assessed_at: str
+
+
+def use_of(db: Database, coach_id: int, source_sha256: str) -> Use | None:
+    """Return the undeleted trial that already shows these very bytes, if any."""
+    row = db.execute(
+        "SELECT t.id, t.assessment_id, a.practitioner_id, t.pose, t.side, t.mode,"
+        " t.number, pr.call_name, a.taken_at"
         " FROM photo ph JOIN trial t ON t.photo_id = ph.id AND t.deleted_at IS NULL"
         " JOIN assessment a ON a.id = t.assessment_id"
         " JOIN practitioner pr ON pr.id = a.practitioner_id"
         " WHERE ph.coach_id = ? AND ph.source_sha256 = ? LIMIT 1",
         (coach_id, source_sha256),
     ).fetchone()
-    return row
+    return Use(*row) if row else None
 
 
-def head(db: sqlite3.Connection, photo_id: int) -> Region | None:
+_OWN = "SELECT id FROM photo WHERE id = ? AND coach_id = ?"
+
+
+def head(db: Database, coach_id: int, photo_id: int) -> Region | None:
     """Return where the coach said the head is, px of the stored photograph."""
-    row = db.execute("SELECT * FROM head_region WHERE photo_id = ?", (photo_id,)).fetchone()
+    row = db.execute(
+        f"SELECT * FROM head_region WHERE photo_id IN ({_OWN})", (photo_id, coach_id)
+    ).fetchone()
     return Region(row["x"], row["y"], row["radius"]) if row else None
 
 
-def set_head(db: sqlite3.Connection, photo_id: int, region: Region) -> None:
-    """Keep where the head is."""
-    db.execute(
-        "INSERT INTO head_region (photo_id, x, y, radius) VALUES (?, ?, ?, ?)"
-        " ON CONFLICT (photo_id) DO UPDATE SET x = excluded.x, y = excluded.y,"
+def set_head(db: Database, coach_id: int, photo_id: int, region: Region) -> bool:
+    """Keep where the head is; False where the coach has no such photograph."""
+    cursor = db.execute(
+        f"INSERT INTO head_region (photo_id, x, y, radius) SELECT id, ?, ?, ? FROM ({_OWN})"
+        " WHERE true ON CONFLICT (photo_id) DO UPDATE SET x = excluded.x, y = excluded.y,"
         " radius = excluded.radius",
-        (photo_id, region.x, region.y, region.radius),
+        (region.x, region.y, region.radius, photo_id, coach_id),
     )
+    return cursor.rowcount == 1
 
 
 @dataclass(frozen=True)
@@ -127,19 +144,19 @@ class Shows:
     trial_id: int | None
 
 
-def shows(db: sqlite3.Connection, photo_id: int) -> Shows | None:
+def shows(db: Database, coach_id: int, photo_id: int) -> Shows | None:
     """Return the practitioner (and trial) a photograph belongs to, trays included."""
     row = db.execute(
         "SELECT a.practitioner_id, t.id AS trial_id, t.deleted_at IS NULL AS live FROM trial t"
-        " JOIN assessment a ON a.id = t.assessment_id WHERE t.photo_id = ?"
+        f" JOIN assessment a ON a.id = t.assessment_id WHERE t.photo_id IN ({_OWN})"
         " UNION ALL SELECT a.practitioner_id, NULL, 0 FROM tray y"
-        " JOIN assessment a ON a.id = y.assessment_id WHERE y.photo_id = ?"
+        f" JOIN assessment a ON a.id = y.assessment_id WHERE y.photo_id IN ({_OWN})"
         " ORDER BY 3 DESC, 2 DESC NULLS LAST LIMIT 1",
-        (photo_id, photo_id),
+        (photo_id, coach_id, photo_id, coach_id),
     ).fetchone()
     return Shows(row["practitioner_id"], row["trial_id"]) if row else None
 
 
-def known_hashes(db: sqlite3.Connection) -> set[str]:
+def known_hashes(db: Database) -> set[str]:
     """Return the hash of every recorded picture of every coach."""
     return {r["sha256"] for r in db.execute("SELECT sha256 FROM photo")}

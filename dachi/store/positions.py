@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 from statistics import fmean
 
-from dachi.store.database import now
+from dachi.store.database import Conflict, Database
 
 Point = tuple[float, float]
 
@@ -40,60 +39,75 @@ class Position:
         return mean, len(sets)
 
 
+_OWN = (
+    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+    " WHERE a.id = ? AND p.coach_id = ?"
+)
+USUAL_MAT_CM = (183.0, 61.0)
+
+
 def for_photo(
-    db: sqlite3.Connection, assessment_id: int, view: str, setup: str, width: int, height: int
+    db: Database,
+    coach_id: int,
+    assessment_id: int,
+    view: str,
+    setup: str,
+    size: tuple[int, int],
 ) -> int:
     """Return the assessment's newest position for a view and set-up, or start one.
 
-    A picture of another size than the ones from there cannot share their corners, so
-    it starts a position of its own.
+    ``size`` is the picture's, px. A picture of another size than the ones from there cannot
+    share their corners, so it starts a position of its own.
     """
     row = db.execute(
         "SELECT id, mat_length_cm, mat_width_cm,"
         " EXISTS (SELECT 1 FROM trial t JOIN photo ph ON ph.id = t.photo_id"
         "  WHERE t.position_id = cp.id AND (ph.width <> ? OR ph.height <> ?)) AS other_size"
-        " FROM camera_position cp WHERE assessment_id = ? AND view = ? AND setup = ?"
+        f" FROM camera_position cp WHERE assessment_id IN ({_OWN}) AND view = ? AND setup = ?"
         " ORDER BY id DESC LIMIT 1",
-        (width, height, assessment_id, view, setup),
+        (*size, assessment_id, coach_id, view, setup),
     ).fetchone()
     if row is None:
-        return start(db, assessment_id, view, _mat_of(db, assessment_id), setup)
+        return start(db, coach_id, assessment_id, view, _mat_of(db, coach_id, assessment_id), setup)
     if row["other_size"]:
-        return start(db, assessment_id, view, (row["mat_length_cm"], row["mat_width_cm"]), setup)
+        return start(
+            db, coach_id, assessment_id, view, (row["mat_length_cm"], row["mat_width_cm"]), setup
+        )
     return int(row["id"])
 
 
-def _mat_of(db: sqlite3.Connection, assessment_id: int) -> tuple[float, float]:
+def _mat_of(db: Database, coach_id: int, assessment_id: int) -> tuple[float, float]:
     """Size of the mat used last in the assessment, else the coach's last one."""
     row = db.execute(
         "SELECT cp.mat_length_cm, cp.mat_width_cm FROM camera_position cp"
         " JOIN assessment a ON a.id = cp.assessment_id"
         " JOIN practitioner p ON p.id = a.practitioner_id"
-        " WHERE p.coach_id = (SELECT p2.coach_id FROM practitioner p2"
-        "  JOIN assessment a2 ON a2.practitioner_id = p2.id WHERE a2.id = ?)"
-        " ORDER BY cp.assessment_id = ? DESC, cp.id DESC LIMIT 1",
-        (assessment_id, assessment_id),
+        " WHERE p.coach_id = ? ORDER BY cp.assessment_id = ? DESC, cp.id DESC LIMIT 1",
+        (coach_id, assessment_id),
     ).fetchone()
-    return (row["mat_length_cm"], row["mat_width_cm"]) if row else (183.0, 61.0)
+    return (row["mat_length_cm"], row["mat_width_cm"]) if row else USUAL_MAT_CM
 
 
 def start(
-    db: sqlite3.Connection,
+    db: Database,
+    coach_id: int,
     assessment_id: int,
     view: str,
-    mat_cm: tuple[float, float] = (183.0, 61.0),
+    mat_cm: tuple[float, float] = USUAL_MAT_CM,
     setup: str = "",
 ) -> int:
-    """Begin a new camera position: the stand was put up or moved."""
+    """Begin a new camera position: the stand was put up or moved. Conflict where not theirs."""
     cursor = db.execute(
         "INSERT INTO camera_position (assessment_id, view, mat_length_cm, mat_width_cm, setup,"
-        " created_at) VALUES (?, ?, ?, ?, ?, ?)",
-        (assessment_id, view, *mat_cm, setup, now()),
+        f" created_at) SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
+        (view, *mat_cm, setup, db.now(), assessment_id, coach_id),
     )
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such assessment.")
     return int(cursor.lastrowid or 0)
 
 
-def get(db: sqlite3.Connection, coach_id: int, position_id: int) -> Position | None:
+def get(db: Database, coach_id: int, position_id: int) -> Position | None:
     """Return a position with the corners of the newest marking of each shot taken there."""
     row = db.execute(
         "SELECT cp.* FROM camera_position cp JOIN assessment a ON a.id = cp.assessment_id"
@@ -118,7 +132,7 @@ def get(db: sqlite3.Connection, coach_id: int, position_id: int) -> Position | N
 
 
 def set_mat(
-    db: sqlite3.Connection, coach_id: int, position_id: int, length_cm: float, width_cm: float
+    db: Database, coach_id: int, position_id: int, length_cm: float, width_cm: float
 ) -> bool:
     """Change the size of the mat at a position."""
     cursor = db.execute(
@@ -130,7 +144,7 @@ def set_mat(
     return cursor.rowcount == 1
 
 
-def move_trial(db: sqlite3.Connection, coach_id: int, trial_id: int, position_id: int) -> bool:
+def move_trial(db: Database, coach_id: int, trial_id: int, position_id: int) -> bool:
     """Say that a trial was photographed from another position."""
     cursor = db.execute(
         "UPDATE trial SET position_id = ? WHERE id = ? AND assessment_id IN"

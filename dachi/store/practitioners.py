@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from dachi.store.database import now
+from dachi.store.database import Database
 
 
 @dataclass(frozen=True)
@@ -70,7 +70,7 @@ def _practitioner(row: sqlite3.Row) -> Practitioner:
     )
 
 
-def plan_visit(db: sqlite3.Connection, coach_id: int, practitioner_id: int, at: str | None) -> bool:
+def plan_visit(db: Database, coach_id: int, practitioner_id: int, at: str | None) -> bool:
     """Say when the practitioner comes next (local time, ISO), or that nothing is planned."""
     cursor = db.execute(
         "UPDATE practitioner SET next_visit_at = ? WHERE id = ? AND coach_id = ?",
@@ -86,18 +86,18 @@ _FIELDS = (
 )  # fmt: skip
 
 
-def add(db: sqlite3.Connection, coach_id: int, call_name: str, **fields: Any) -> int:
+def add(db: Database, coach_id: int, call_name: str, **fields: Any) -> int:
     """Add a practitioner and return the id; fields as in Practitioner."""
     found = _columns(fields | {"call_name": call_name})
     places = ", ".join("?" * (len(found) + 2))
     cursor = db.execute(
         f"INSERT INTO practitioner ({', '.join(found)}, coach_id, created_at) VALUES ({places})",
-        (*found.values(), coach_id, now()),
+        (*found.values(), coach_id, db.now()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def update(db: sqlite3.Connection, coach_id: int, practitioner_id: int, **fields: Any) -> bool:
+def update(db: Database, coach_id: int, practitioner_id: int, **fields: Any) -> bool:
     """Change fields of a record; False where the coach has no such practitioner."""
     found = _columns(fields)
     cursor = db.execute(
@@ -120,7 +120,7 @@ def _columns(fields: Mapping[str, Any]) -> dict[str, Any]:
     return found
 
 
-def get(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Practitioner | None:
+def get(db: Database, coach_id: int, practitioner_id: int) -> Practitioner | None:
     """Return one of the coach's practitioners."""
     row = db.execute(
         "SELECT * FROM practitioner WHERE id = ? AND coach_id = ?", (practitioner_id, coach_id)
@@ -128,7 +128,7 @@ def get(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Practiti
     return _practitioner(row) if row else None
 
 
-def listing(db: sqlite3.Connection, coach_id: int) -> list[Listed]:
+def listing(db: Database, coach_id: int) -> list[Listed]:
     """Return the coach's practitioners with what is unfinished, last seen first."""
     rows = db.execute(
         "SELECT p.*,"
@@ -140,3 +140,12 @@ def listing(db: sqlite3.Connection, coach_id: int) -> list[Listed]:
         (coach_id,),
     )
     return [Listed(_practitioner(r), r["assessments"], r["last_at"], r["unmarked"]) for r in rows]
+
+
+def everybodys_names(db: Database) -> list[str]:
+    """Every name and address in the folder, whoever's they are: what a log must not tell."""
+    rows = db.execute(
+        "SELECT call_name AS name FROM practitioner UNION SELECT email FROM practitioner"
+        " UNION SELECT name FROM coach UNION SELECT email FROM coach"
+    )
+    return [r["name"] for r in rows]

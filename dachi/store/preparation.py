@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Sequence
 
-from dachi.core.readiness import Consent, Screening
-from dachi.store.database import now
+from dachi.core.assessing.permission import Consent, Screening
+from dachi.store.database import Database
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
 
 def give_consent(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     practitioner_id: int,
     *,
@@ -26,11 +25,11 @@ def give_consent(
     db.execute(
         f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, faces, created_at)"
         f" SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
-        (given_on, scope, guardian, int(faces), now(), practitioner_id, coach_id),
+        (given_on, scope, guardian, int(faces), db.now(), practitioner_id, coach_id),
     )
 
 
-def withdraw_consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int, on: str) -> bool:
+def withdraw_consent(db: Database, coach_id: int, practitioner_id: int, on: str) -> bool:
     """Take every open consent back."""
     cursor = db.execute(
         f"UPDATE consent SET withdrawn_on = ? WHERE withdrawn_on IS NULL"
@@ -40,7 +39,7 @@ def withdraw_consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int
     return cursor.rowcount > 0
 
 
-def consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Consent | None:
+def consent(db: Database, coach_id: int, practitioner_id: int) -> Consent | None:
     """Return the newest consent."""
     row = db.execute(
         f"SELECT * FROM consent WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
@@ -54,7 +53,7 @@ def consent(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Cons
 
 
 def answer_screening(
-    db: sqlite3.Connection,
+    db: Database,
     coach_id: int,
     practitioner_id: int,
     *,
@@ -72,14 +71,14 @@ def answer_screening(
             json.dumps(sorted(yes)),
             kept.cleared_by if kept else "",
             kept.cleared_on if kept else None,
-            now(),
+            db.now(),
             practitioner_id,
             coach_id,
         ),
     )
 
 
-def clear(db: sqlite3.Connection, coach_id: int, practitioner_id: int, *, by: str, on: str) -> bool:
+def clear(db: Database, coach_id: int, practitioner_id: int, *, by: str, on: str) -> bool:
     """Record clearance for the newest answers."""
     cursor = db.execute(
         f"UPDATE screening SET cleared_by = ?, cleared_on = ? WHERE id = (SELECT max(id)"
@@ -89,7 +88,7 @@ def clear(db: sqlite3.Connection, coach_id: int, practitioner_id: int, *, by: st
     return cursor.rowcount == 1
 
 
-def screening(db: sqlite3.Connection, coach_id: int, practitioner_id: int) -> Screening | None:
+def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | None:
     """Return the newest answers."""
     row = db.execute(
         f"SELECT * FROM screening WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",

@@ -6,15 +6,17 @@ import gc
 import logging
 import os
 import secrets
-import sqlite3
 from datetime import timedelta
 from pathlib import Path
 
-from flask import Flask, Response, render_template, request
+from flask import Flask, Response, make_response, render_template, request
 from werkzeug.exceptions import HTTPException
 
+from dachi.clock import Clock
+from dachi.errors import Told
 from dachi.store import database
-from dachi.web import words
+from dachi.store.database import DiskFull
+from dachi.web import filters
 from dachi.web.rooms import (
     accounts,
     assessments,
@@ -34,7 +36,7 @@ from dachi.web.rooms import (
     review,
     shots,
     today,
-    tray,
+    unsorted,
     uploads,
 )
 from dachi.web.security import guard
@@ -43,18 +45,19 @@ from dachi.web.session import end_request, finish_request
 MAX_UPLOAD = 55 * 1024 * 1024
 
 
-def create_app(folder: Path, *, testing: bool = False) -> Flask:
+def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     """Build the application on a data folder, creating and migrating it as needed.
 
     Raises StoreError with a sentence where the folder cannot be used.
     """
     folder = database.open_folder(folder)
-    db = database.connect(folder)
+    db = database.connect(folder, clock)
     database.migrate(db)
     db.close()
     app = Flask("dachi.web")
     app.config.update(
         FOLDER=folder,
+        CLOCK=clock,
         TESTING=testing,
         SECRET_KEY=_secret(folder),
         MAX_CONTENT_LENGTH=MAX_UPLOAD,
@@ -67,7 +70,7 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         SEND_FILE_MAX_AGE_DEFAULT=3600,
     )
     guard(app)
-    words.install(app)
+    filters.install(app)
     for room in (
         accounts,
         today,
@@ -80,7 +83,7 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         prepare,
         pictures,
         phone,
-        tray,
+        unsorted,
         uploads,
         review,
         plan,
@@ -91,10 +94,11 @@ def create_app(folder: Path, *, testing: bool = False) -> Flask:
         own,
     ):
         app.register_blueprint(room.room)
-    app.after_request(finish_request)
+    app.after_request(_finish)
     app.teardown_request(end_request)
     app.register_error_handler(HTTPException, _say)
-    app.register_error_handler(sqlite3.OperationalError, _no_room)
+    app.register_error_handler(Told, _tell)
+    app.register_error_handler(DiskFull, _no_room)
     app.register_error_handler(OverflowError, _no_such)
     app.register_error_handler(Exception, _apologise)
     return app
@@ -139,6 +143,20 @@ def _say(error: HTTPException) -> tuple[str, int] | Response:
     return _page(sentence, code)
 
 
+def _finish(response: Response) -> Response:
+    """Keep what the request wrote before its answer leaves; a disk may be full only now."""
+    try:
+        return finish_request(response)
+    except DiskFull as error:
+        return make_response(_no_room(error))
+
+
+def _tell(error: Told) -> tuple[str, int]:
+    """What no room has said better: the sentence itself, with nothing changed."""
+    text = str(error)
+    return _page(f"{text[:1].upper()}{text[1:]}".rstrip(".") + ".", 422)
+
+
 def _apologise(error: Exception) -> tuple[str, int]:
     logging.getLogger("dachi").exception("while answering %s", request.path, exc_info=error)
     return _page(
@@ -151,16 +169,10 @@ def _no_such(error: OverflowError) -> tuple[str, int]:
     return _page(SENTENCES[404], 404) if "SQLite" in str(error) else _apologise(error)
 
 
-def _no_room(error: sqlite3.OperationalError) -> tuple[str, int]:
-    """A full disk is said as such; anything else is an apology."""
-    if "full" not in str(error):
-        return _apologise(error)
-    logging.getLogger("dachi").error("no room left: %s", error)
-    return _page(
-        "The disk is full: nothing was saved, and nothing that was there is lost. Free some space, "
-        "then do it again.",
-        507,
-    )
+def _no_room(error: DiskFull) -> tuple[str, int]:
+    """A full disk is said as such, and its own status."""
+    logging.getLogger("dachi").error("no room left while answering %s", request.path)
+    return _page(str(error), 507)
 
 
 def _page(sentence: str, code: int) -> tuple[str, int]:

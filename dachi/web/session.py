@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 from flask import Response, abort, current_app, g, request
 from flask_login import UserMixin, current_user
 
+from dachi.clock import Clock
 from dachi.store import accounts, assessments, database, practitioners
 from dachi.store.accounts import Coach
 from dachi.store.assessments import Assessment, Trial
+from dachi.store.database import Database, DiskFull
 from dachi.store.practitioners import Practitioner
+from dachi.studio.work import Work
 
 
-class SignedIn(UserMixin):
+class SignedIn(UserMixin):  # type: ignore[misc]
     """A coach as Flask-Login wants one; the id carries the stamp that ends sessions."""
 
     def __init__(self, coach: Coach) -> None:
@@ -40,58 +40,55 @@ def data_folder() -> Path:
     return folder
 
 
-def db() -> sqlite3.Connection:
+def clock() -> Clock:
+    """The application's clock."""
+    found: Clock = current_app.config["CLOCK"]
+    return found
+
+
+def db() -> Database:
     """The request's connection, in its transaction."""
     if "db" not in g:
-        g.db = database.connect(data_folder())
-        g.db.execute("BEGIN IMMEDIATE" if request.method == "POST" else "BEGIN")
-    connection: sqlite3.Connection = g.db
+        g.db = database.connect(data_folder(), clock())
+        g.db.begin(write=request.method == "POST")
+    connection: Database = g.db
     return connection
 
 
 def read_only() -> None:
     """Answer a POST that writes nothing without taking the write lock."""
     if "db" in g:
-        g.db.execute("ROLLBACK")
-        g.db.execute("BEGIN")
+        g.db.end(keep=False)
+        g.db.begin(write=False)
 
 
-def about_to_write() -> None:
-    """Let a page that is only looked at keep something it has derived.
-
-    What was read so far may have changed since; what is written must not depend on it.
-    """
-    if request.method != "POST":
-        connection = db()
-        connection.execute("COMMIT")
-        connection.execute("BEGIN IMMEDIATE")
+def work() -> Work:
+    """What the studio works with, for the coach who is signed in."""
+    return work_for(coach_id())
 
 
-@contextmanager
-def without_lock() -> Iterator[None]:
-    """Let others write while this request does slow work that needs no database."""
-    connection = db()
-    connection.execute("COMMIT")
-    try:
-        yield
-    finally:
-        connection.execute("BEGIN IMMEDIATE")
+def work_for(coach: int) -> Work:
+    """What the studio works with, for the coach a private link belongs to."""
+    return Work(db(), data_folder(), coach)
 
 
 def finish_request(response: Response) -> Response:
     """Commit before the answer leaves; an error answer changes nothing."""
-    connection: sqlite3.Connection | None = g.get("db")
-    if connection is not None and connection.in_transaction:
-        connection.execute("COMMIT" if response.status_code < 400 else "ROLLBACK")
+    connection: Database | None = g.get("db")
+    if connection is not None:
+        try:
+            connection.end(keep=response.status_code < 400)
+        except DiskFull:
+            connection.end(keep=False)
+            raise
     return response
 
 
 def end_request(error: BaseException | None) -> None:
     """Close the connection; a transaction still open is rolled back."""
-    connection: sqlite3.Connection | None = g.pop("db", None)
+    connection: Database | None = g.pop("db", None)
     if connection is not None:
-        if connection.in_transaction:
-            connection.execute("ROLLBACK")
+        connection.end(keep=False)
         connection.close()
 
 

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 from playwright.sync_api import Browser, ConsoleMessage, Page, Playwright, sync_playwright
 
-from tests.support import PASSWORD, Served
+from tests.support import CLOCK, PASSWORD, Served
 
 AXE = Path(__file__).parents[1] / "vendor" / "axe.min.js"
 FLAGS = [
@@ -57,6 +57,7 @@ class InChromium(Served):
     def open(self, width: int, height: int, **more: Any) -> Page:
         context = self.browser.new_context(viewport={"width": width, "height": height}, **more)
         self.addCleanup(context.close)
+        context.clock.set_system_time(CLOCK.local())
         page = context.new_page()
         page.set_default_timeout(15_000)
         page.on("console", self._heard)

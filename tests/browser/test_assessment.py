@@ -16,10 +16,10 @@ from playwright.sync_api import Page, expect
 from dachi.data import catalogue
 from dachi.photos import stickers
 from dachi.photos.stickers import Colour
-from dachi.store import accounts, assessments, days
+from dachi.store import accounts, assessments, run_sheets
 from tests.browser.chromium import InChromium
 from tests.browser.test_journey import drag
-from tests.support import pictured, plain_picture
+from tests.support import ago, pictured, plain_picture
 
 PHONE = {"width": 390, "height": 844, "has_touch": True}
 POSES = ("supine-leg-raise", "leg-raise-out", "hip-extension-hang", "butterfly")
@@ -87,7 +87,7 @@ class WholeAssessment(InChromium):
 
         # Prepare: how she is today; the sheet is built and made to fit.
         page.get_by_role("link", name="New assessment").click()
-        page.fill("#taken_at", "2026-11-21T17:00")
+        page.fill("#taken_at", ago(5, "17:00"))
         page.get_by_text("Pain anywhere?").click()
         page.get_by_label("Left knee").select_option("2")
         self.assertEqual(self.serious_issues(page), [])
@@ -109,7 +109,7 @@ class WholeAssessment(InChromium):
                     "button", name="1", exact=True
                 ).click()
                 page.get_by_text("Change the sheet").click()
-        lines = days.lines(self.db, self.coach.id, aid)
+        lines = run_sheets.lines(self.db, self.coach.id, aid)
         self.assertEqual(list(dict.fromkeys(x.pose for x in lines)), list(POSES))
         self.assertEqual([x.trials for x in lines], [1] * 14)
         self.assertEqual(self.serious_issues(page), [])
@@ -201,7 +201,7 @@ class WholeAssessment(InChromium):
         page = self.page
         self.sign_in()
         page.get_by_role("link", name="New assessment").click()
-        page.fill("#taken_at", "2026-11-21T17:00")
+        page.fill("#taken_at", ago(5, "17:00"))
         page.get_by_role("button", name="Open the run sheet").click()
         page.wait_for_url("**/a/*")
         aid = int(page.url.split("/a/")[1].split("?")[0])

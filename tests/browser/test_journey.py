@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from dachi.store import assessments
 from tests.browser.chromium import InChromium
-from tests.support import LEG_RAISE, rendered
+from tests.support import LEG_RAISE, ago, rendered
 
 
 def seed_visit(case: InChromium, picture: tuple[bytes, dict[str, Any]] | None = None) -> int:
@@ -18,9 +18,7 @@ def seed_visit(case: InChromium, picture: tuple[bytes, dict[str, Any]] | None = 
         from dachi.photos.ingest import take_in
         from dachi.store import photos, positions
 
-        aid = assessments.add(
-            case.db, case.coach.id, case.pid, taken_at="2026-11-20T09:00", warmth="warm"
-        )
+        aid = assessments.add(case.db, case.coach.id, case.pid, taken_at=ago(6), warmth="warm")
         taken = take_in(data, case.folder)
         photo = photos.add(
             case.db,
@@ -34,7 +32,9 @@ def seed_visit(case: InChromium, picture: tuple[bytes, dict[str, Any]] | None = 
             origin="simulated",
             truth=truth,
         )
-        position = positions.for_photo(case.db, aid, "side", "", taken.width, taken.height)
+        position = positions.for_photo(
+            case.db, case.coach.id, aid, "side", "", (taken.width, taken.height)
+        )
         return assessments.add_trial(
             case.db,
             case.coach.id,
@@ -83,7 +83,7 @@ class Journey(InChromium):
         data, truth = rendered()
         self.sign_in()
         page.get_by_role("link", name="New assessment").click()
-        page.fill("#taken_at", "2026-11-21T10:00")
+        page.fill("#taken_at", ago(5, "10:00"))
         page.get_by_role("button", name="Open the run sheet").click()
         page.wait_for_url("**/a/*")
         page.locator('[data-place="left|passive|1"]').click()

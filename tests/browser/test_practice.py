@@ -2,12 +2,15 @@
 
 import json
 import re
+from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from dachi.store import practice, practitioners
-from dachi.store.practice import Profile
+from dachi.store import practice_log, practitioners, weeks
+from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
+from dachi.store.weeks import Profile
 from tests.browser.chromium import InChromium
+from tests.support import ago, day_ago
 
 PHONE = {"width": 390, "height": 844, "has_touch": True}
 
@@ -18,16 +21,16 @@ class Player(InChromium):
         practitioners.update(
             self.db, self.coach.id, self.pid, props={"mat", "strap", "block", "cushion", "wall"}
         )
-        practice.save_profile(self.db, self.coach.id, self.pid, Profile(2, 10.0, tuple(range(7))))
+        weeks.save_profile(self.db, self.coach.id, self.pid, Profile(2, 10.0, tuple(range(7))))
         self.sign_in()
         self.page.goto(f"{self.base}/p/{self.pid}/practice")
         self.page.get_by_role("button", name="Make the link").click()
         self.link = self.page.locator("#own code").inner_text()
 
-    def log(self) -> list[practice.Entry]:
-        return practice.log(self.db, self.coach.id, self.pid)
+    def log(self) -> list[practice_log.LogEntry]:
+        return practice_log.entries(self.db, self.coach.id, self.pid)
 
-    def player(self) -> tuple[Page, dict[str, object]]:
+    def player(self) -> tuple[Page, dict[str, Any]]:
         phone = self.open(**PHONE)
         phone.goto(self.link)
         expect(phone.get_by_role("heading", name="Hello Runa")).to_be_visible()
@@ -66,11 +69,11 @@ class Player(InChromium):
         self.assertEqual(
             (entry.felt, entry.finished, entry.notes), ("easy", True, "the bus was late")
         )
-        self.assertEqual({d["drill"] for d in entry.done}, {i["drill"] for i in items})
+        self.assertEqual({d.drill for d in entry.done}, {i["drill"] for i in items})
         extra = {i["drill"] for i in items if any(s["extra"] for s in i["steps"])}
         for d in entry.done:
-            if "left" in d and d["drill"] not in extra:
-                self.assertAlmostEqual(d["left"], d["right"], delta=0.01)
+            if d.left is not None and d.drill not in extra:
+                self.assertAlmostEqual(d.left, d.right or 0.0, delta=0.01)
         self.page.goto(f"{self.base}/p/{self.pid}/practice")
         expect(self.page.get_by_text("the bus was late")).to_be_visible()
         self.assertEqual(self.serious_issues(self.page), [])
@@ -78,7 +81,7 @@ class Player(InChromium):
     def test_what_waited_under_an_old_link_arrives_by_the_new_one(self) -> None:
         phone, data = self.player()
         body = {
-            "once_key": "kept", "started_at": "2026-11-24T07:00:00", "seconds": 60, "felt": "right",
+            "once_key": "kept", "started_at": ago(2, "07:00:00"), "seconds": 60, "felt": "right",
             "finished": True, "done": [{"drill": data["items"][0]["drill"], "seconds": 60}],
         }  # fmt: skip
         old = phone.locator("#player").get_attribute("data-to")
@@ -94,8 +97,8 @@ class Player(InChromium):
         self.expected_complaints = ("Failed to load resource",)
         phone.goto(self.page.locator("#own code").inner_text())
         queue = phone.locator("#queue")
-        expect(queue).to_contain_text("The session of 2026-11-24 could not be sent.")
-        self.assertEqual([e.started_at for e in self.log()], ["2026-11-24T07:00:00"])
+        expect(queue).to_contain_text(f"The session of {day_ago(2)} could not be sent.")
+        self.assertEqual([e.started_at for e in self.log()], [ago(2, "07:00:00")])
         queue.get_by_role("button", name="Put it away").click()
         expect(queue).to_have_text("")
         self.assertEqual(phone.evaluate("localStorage.getItem('dachi-practice-queue')"), "[]")
@@ -141,7 +144,7 @@ class Player(InChromium):
         expect(phone.locator("#kept")).to_contain_text("It is in your log")
         (entry,) = self.log()
         self.assertFalse(entry.finished)
-        self.assertEqual([(p, k) for _, p, k in entry.pains], [("low back", "pinch")])
+        self.assertEqual([(p.place, p.kind) for p in entry.pains], [("low back", "pinch")])
         self.page.goto(f"{self.base}/p/{self.pid}/plan")
         expect(self.page.get_by_text(re.compile("Because pain in the low back"))).to_be_visible()
         self.page.goto(f"{self.base}/")
@@ -174,13 +177,13 @@ class Player(InChromium):
         page = self.page
         practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")
         for n in range(3):
-            log_id = practice.add_log(
-                self.db, self.coach.id, self.pid, once_key=f"k{n}", seconds=600, felt="right",
-                started_at=f"2026-11-0{n + 1}T08:00:00", finished=True,
-                done=[{"drill": "goal-front-split", "seconds": 60, "prop_cm": 20 - n}],
-                pains=[("lizard", "left knee", "knee")],
+            entry = NewLogEntry(
+                f"k{n}", ago(25 - n, "08:00:00"), 600, Felt.RIGHT, True,
+                (DrillDone("goal-front-split", 60, prop_cm=20 - n),),
+                pains=(Pain("lizard", "left knee", "knee"),),
             )  # fmt: skip
-            practice.set_soreness(self.db, self.coach.id, self.pid, log_id, 2 + n)
+            log_id = practice_log.add(self.db, self.coach.id, self.pid, entry)
+            practice_log.set_soreness(self.db, self.coach.id, self.pid, log_id, 2 + n)
         for path in (
             f"/p/{self.pid}/plan",
             f"/p/{self.pid}/practice",

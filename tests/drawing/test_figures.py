@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from dachi.data import catalogue
 from dachi.drawing.figure import HEIGHT, WIDTH, glyph, guide
-from dachi.drawing.hip import DIRECTIONS, MIDDLE, RADIUS, Range, draw, radius_of
+from dachi.drawing.hip import DIRECTIONS, MIDDLE, RADIUS, DrawnRange, draw, radius_of
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -26,13 +26,13 @@ def numbers(path: ET.Element) -> list[float]:
 class Circles(unittest.TestCase):
     def test_a_wedge_reaches_in_proportion(self) -> None:
         for value in (35.0, 70.0, 140.0, 200.0):
-            (wedge,) = shapes(draw("right", {"flexion": Range(passive=value)}), "h-passive")
+            (wedge,) = shapes(draw("right", {"flexion": DrawnRange(passive=value)}), "h-passive")
             x0, y0, x1, y1 = numbers(wedge)[:4]
             reach = math.hypot(x1 - x0, y1 - y0)
             self.assertAlmostEqual(reach, RADIUS * min(value / 140.0, 1.0), delta=0.02)
 
     def test_left_mirrors_right(self) -> None:
-        ranges = {"abduction": Range(40.0, 60.0, 55.0)}
+        ranges = {"abduction": DrawnRange(40.0, 60.0, 55.0)}
         right, left = draw("right", ranges), draw("left", ranges)
         for kind in ("h-active", "h-passive"):
             a, b = numbers(shapes(right, kind)[0]), numbers(shapes(left, kind)[0])
@@ -42,12 +42,12 @@ class Circles(unittest.TestCase):
             self.assertGreater(a[2], MIDDLE - 1)
 
     def test_what_was_never_measured_stays_dotted(self) -> None:
-        svg = draw("left", {"flexion": Range(active=60.0)})
+        svg = draw("left", {"flexion": DrawnRange(active=60.0)})
         self.assertEqual(len(shapes(svg, "h-spoke")), len(DIRECTIONS) - 1)
         self.assertEqual(len(shapes(svg, "h-passive")), 0)
         self.assertIn("adduction not measured", svg)
         self.assertEqual(
-            len(shapes(draw("left", {"flexion": Range(passive=9, before=7)}), "h-before")), 1
+            len(shapes(draw("left", {"flexion": DrawnRange(passive=9, before=7)}), "h-before")), 1
         )
 
     @given(st.floats(-30, 400), st.sampled_from([d[2] for d in DIRECTIONS]))

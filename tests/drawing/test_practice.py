@@ -5,11 +5,11 @@ import re
 import unittest
 from xml.etree import ElementTree
 
-from dachi.core.drills import DIRECTIONS
+from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.data import catalogue
-from dachi.devices import inclinometer
 from dachi.drawing.practice import SIZE, heights, pain_map, soreness, weeks, wheel
 from dachi.drawing.stand import stand
+from dachi.simulation import inclinometer
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -96,9 +96,9 @@ class Stand(unittest.TestCase):
                 ys = [float(p.split(",")[1]) for p in lens.get("points", "").split()]
                 camera = max(ys) - 8
                 self.assertAlmostEqual(
-                    (camera - (y + h / 2)) / scale, pose.camera["distance_cm"], delta=3
+                    (camera - (y + h / 2)) / scale, pose.camera.distance_cm, delta=3
                 )
-                self.assertIn(pose.camera["stand"], root.get("aria-label", ""))
+                self.assertIn(pose.camera.stand, root.get("aria-label", ""))
 
 
 class Inclinometer(unittest.TestCase):

@@ -6,10 +6,10 @@ import xml.etree.ElementTree as ET
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dachi.core.series import build
+from dachi.core.judging.series import build
 from dachi.drawing.axes import Scale, nice_ticks, number, tag
 from dachi.drawing.progress import IN_FULL, Note, draw, layout
-from tests.core.test_series import COLD, trials
+from tests.core.judging.test_series import COLD, trials
 
 SVG = "{http://www.w3.org/2000/svg}"
 

@@ -4,8 +4,8 @@ import json
 import unittest
 
 from dachi.data import catalogue
-from dachi.devices.camera import Shot, set_up
 from dachi.interchange.coco import CocoError, Marked, export, marks_for
+from dachi.simulation.camera import Shot, set_up
 
 
 def marked(pose_id: str, number: int = 1) -> Marked:

@@ -14,9 +14,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dachi.cli import main
-from dachi.core.measure import measure
+from dachi.core.measuring.measure import measure
 from dachi.data import catalogue
-from dachi.devices.camera import Shot
 from dachi.interchange.scenes import (
     MOST_BYTES,
     complaint,
@@ -25,6 +24,7 @@ from dachi.interchange.scenes import (
     scene_from_json,
     scene_to_json,
 )
+from dachi.simulation.camera import Shot
 from tests.support import LEG_RAISE, scene_of
 
 
@@ -212,7 +212,7 @@ class Symmetry(unittest.TestCase):
         pose = catalogue().pose(pose_id)
         side = "both" if pose.sides == "both" else "left"
         shot = Shot(
-            side, pose.figure.low + 12, yaw_deg=6, distance_cm=pose.camera["distance_cm"] * 1.5
+            side, pose.figure.low + 12, yaw_deg=6, distance_cm=pose.camera.distance_cm * 1.5
         )
         base = scene_of(pose_id, shot, mode=next(iter(pose.modes)))
         w, h = base.image.width, base.image.height

@@ -11,8 +11,9 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from dachi.devices.camera import exif
-from dachi.photos.ingest import PhotoError, path_of, take_in, write_once
+from dachi.files import write_once
+from dachi.photos.ingest import PhotoError, path_of, take_in
+from dachi.simulation.camera import exif
 from tests.support import plain_picture, rendered
 
 

@@ -5,26 +5,27 @@ from datetime import datetime
 
 import numpy as np
 
+from dachi.core.body.staging import seen_over_range
 from dachi.data import catalogue
-from dachi.devices.camera import Shot, photograph, poses_over_range, set_up, stickers
 from dachi.photos.stickers import (
     Colour,
     ColourError,
     Dot,
-    Layout,
+    MarkLayout,
     assign,
     decode,
     find_dots,
     pick_colour,
 )
+from dachi.simulation.camera import Shot, photograph, set_up, stickers
 
 SIZE = (1600, 1200)
 
 
-def layouts(pose_id: str, side: str) -> list[Layout]:
+def layouts(pose_id: str, side: str) -> list[MarkLayout]:
     pose = catalogue().pose(pose_id)
-    spread = poses_over_range(pose, side, pose.default_variant(), *SIZE)
-    return [Layout(tuple(m), np.array(list(m.values()))) for m in spread]
+    spread = seen_over_range(pose, side, SIZE)
+    return [MarkLayout(tuple(m), np.array(list(m.values()))) for m in spread]
 
 
 def dots_of(pose_id: str, shot: Shot, without: tuple[str, ...] = ()) -> tuple[list[Dot], dict]:

@@ -5,11 +5,11 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from dachi.core.scene import Reading, Result
+from dachi.core.measuring.scene import Reading, Result
 from dachi.store import accounts, assessments, database, markings, photos, positions, practitioners
 from dachi.store.database import Conflict, StoreError
 from dachi.store.markings import Marking
-from tests.support import LEG_RAISE, Studio
+from tests.support import CLOCK, LEG_RAISE, Studio
 
 
 class Kept(Studio):
@@ -26,7 +26,7 @@ class Kept(Studio):
             self.db, self.coach.id, sha256=source, source_sha256=source, width=1280, height=960,
             focal_35mm=26.0, taken_at=None, origin="upload",
         )  # fmt: skip
-        position = positions.for_photo(self.db, self.aid, "side", "", 1280, 960)
+        position = positions.for_photo(self.db, self.coach.id, self.aid, "side", "", (1280, 960))
         return assessments.add_trial(
             self.db, self.coach.id, self.aid, photo, pose=LEG_RAISE, side="left", mode=mode,
             variant={}, number=number, position_id=position, **more,
@@ -110,8 +110,8 @@ class Kept(Studio):
         self.assertEqual(position.pooled(self.tid, None), (None, 0))
 
     def test_another_picture_size_is_another_position(self) -> None:
-        same = positions.for_photo(self.db, self.aid, "side", "", 1280, 960)
-        other = positions.for_photo(self.db, self.aid, "side", "", 4000, 3000)
+        same = positions.for_photo(self.db, self.coach.id, self.aid, "side", "", (1280, 960))
+        other = positions.for_photo(self.db, self.coach.id, self.aid, "side", "", (4000, 3000))
         self.assertNotEqual(same, other)
 
     def test_drafts(self) -> None:
@@ -142,14 +142,14 @@ class Folder(unittest.TestCase):
                 database.open_folder(file / "data")
             (Path(name) / "dachi.sqlite3").write_text("this is not a database at all" * 50)
             with self.assertRaisesRegex(StoreError, "cannot be opened"):
-                database.migrate(database.connect(Path(name)))
+                database.migrate(database.connect(Path(name), CLOCK))
 
     def test_a_failing_migration_changes_nothing(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             (folder / "001-a.sql").write_text("CREATE TABLE a (x INTEGER) STRICT;")
             (folder / "002-b.sql").write_text("CREATE TABLE b (x INTEGER) STRICT; NONSENSE;")
-            db = database.connect(folder)
+            db = database.connect(folder, CLOCK)
             with self.assertRaisesRegex(StoreError, "brought up to date"):
                 database.migrate(db, folder)
             self.assertEqual(db.execute("PRAGMA user_version").fetchone()[0], 1)

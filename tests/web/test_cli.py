@@ -13,6 +13,7 @@ from dachi import demo
 from dachi.cli import bring_up_to_date, main
 from dachi.store import assessments, markings, practitioners
 from dachi.store.database import connect, migrate
+from tests.support import CLOCK
 
 
 def run(*args: str, **env: str) -> tuple[int, str]:
@@ -49,10 +50,10 @@ class Demo(unittest.TestCase):
     def test_seven_assessments_over_twelve_weeks(self) -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
-            migrate(connect(folder))
-            demo.fill(folder)
-            demo.fill(folder)  # a folder with a coach is left alone
-            db = connect(folder)
+            migrate(connect(folder, CLOCK))
+            demo.fill(folder, CLOCK)
+            demo.fill(folder, CLOCK)  # a folder with a coach is left alone
+            db = connect(folder, CLOCK)
             people = practitioners.listing(db, 1)
             runa = next(p.practitioner for p in people if p.practitioner.call_name == "Runa")
             visits = assessments.of_practitioner(db, 1, runa.id)
@@ -66,10 +67,10 @@ class Demo(unittest.TestCase):
 
             # As after an update that measures otherwise: starting reads them again.
             where = "WHERE marking_id <= 30"
-            db.execute(f"UPDATE reading SET catalogue_version = 'old', value = value + 9 {where}")
+            db.execute(f"UPDATE reading SET made_from = 'old', value = value + 9 {where}")
             with contextlib.redirect_stdout(io.StringIO()) as said:
-                bring_up_to_date(folder)
-                bring_up_to_date(folder)
+                bring_up_to_date(folder, CLOCK)
+                bring_up_to_date(folder, CLOCK)
             self.assertEqual(said.getvalue().count("30 markings are read again"), 1)
             self.assertEqual(markings.charted(db, 1, runa.id, "supine-leg-raise"), rows)
             db.close()

@@ -4,22 +4,34 @@ import io
 import json
 import os
 import re
-import time
-from datetime import date
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
 from PIL import Image
 
-from dachi.core.fit import Region
+from dachi.clock import Clock
+from dachi.core.measuring.figure_match import Region
 from dachi.data import catalogue
+from dachi.files import write_once
 from dachi.photos import faces, strays
-from dachi.photos.ingest import path_of, write_once
-from dachi.store import accounts, assessments, days, digests, markings, photos, preparation
+from dachi.photos.ingest import path_of
+from dachi.store import (
+    accounts,
+    assessments,
+    day_states,
+    markings,
+    photos,
+    preparation,
+    run_sheets,
+    signing,
+    summaries,
+    unsorted_photos,
+)
 from dachi.store.practitioners import get
-from dachi.web.series import compared_variant
-from tests.support import LEG_RAISE, PASSWORD, Pages, plain_picture, rendered
+from dachi.studio.histories import compared_variant
+from tests.support import CLOCK, LEG_RAISE, PASSWORD, Pages, ago, day_ago, plain_picture, rendered
 
 
 class Day(Pages):
@@ -58,11 +70,11 @@ class State(Day):
     def test_todays_state_is_kept_said_and_asked_about_next_time(self) -> None:
         answer = self.post(
             f"/p/{self.pid}/assess",
-            {"taken_at": "2026-11-20T09:00", "warmth": "warm", "warm_up_min": "3", "sleep_h": "7,5",
+            {"taken_at": ago(6), "warmth": "warm", "warm_up_min": "3", "sleep_h": "7,5",
              "pain-0": "5", "pain-6": "2", "hard_training": "yesterday"},
         )  # fmt: skip
         aid = int(answer.headers["Location"].rsplit("/", 1)[1])
-        found = days.state(self.db, self.coach.id, aid)
+        found = day_states.of_assessment(self.db, self.coach.id, aid)
         assert found is not None
         self.assertEqual((found.pain, found.sleep_h), ({"low back": 5, "left knee": 2}, 7.5))
         page = self.text(self.client.get(f"/a/{aid}"))
@@ -76,7 +88,7 @@ class State(Day):
         for field, value in (("sleep_h", "plenty"), ("warm_up_min", "900"), ("sleep_h", "-1")):
             answer = self.post(
                 f"/p/{self.pid}/assess",
-                {"taken_at": "2026-11-20T09:00", "warmth": "warm", field: value},
+                {"taken_at": ago(6), "warmth": "warm", field: value},
             )
             self.assertEqual(answer.status_code, 422)
             self.assertIn("or leave it empty", self.text(answer))
@@ -84,7 +96,7 @@ class State(Day):
     def test_the_second_device_sees_what_the_first_one_saved(self) -> None:
         aid = self.new_assessment()
         form = {
-            "taken_at": "2026-11-20T09:00",
+            "taken_at": ago(6),
             "warmth": "cold",
             "notes": "from the tablet",
             "revision": "0",
@@ -108,7 +120,9 @@ class Sheet(Day):
         aid = self.new_assessment()
 
         def order() -> list[str]:
-            return list(dict.fromkeys(x.pose for x in days.lines(self.db, self.coach.id, aid)))
+            return list(
+                dict.fromkeys(x.pose for x in run_sheets.lines(self.db, self.coach.id, aid))
+            )
 
         first = order()
         self.post(f"/a/{aid}/lines", {"act": "down", "pose": first[0]})
@@ -119,7 +133,7 @@ class Sheet(Day):
         self.assertEqual(order()[-1], "butterfly")
         row = {"act": "trials", "pose": "butterfly", "side": "both", "mode": "active"}
         self.post(f"/a/{aid}/lines", row | {"trials": "3"})
-        lines = {(x.pose, x.mode): x.trials for x in days.lines(self.db, self.coach.id, aid)}
+        lines = {(x.pose, x.mode): x.trials for x in run_sheets.lines(self.db, self.coach.id, aid)}
         self.assertEqual(lines["butterfly", "active"], 3)
         stale = self.post(f"/a/{aid}/lines", {"act": "drop", "pose": "butterfly", "revision": "0"})
         self.assertIn("Another device", self.text(self.client.get(stale.headers["Location"])))
@@ -133,16 +147,18 @@ class Sheet(Day):
 
     def test_blocked_screening_leaves_passive_shots_off_the_sheet(self) -> None:
         preparation.answer_screening(
-            self.db, self.coach.id, self.pid, answered_on="2026-11-01", yes=["disc"]
+            self.db, self.coach.id, self.pid, answered_on=day_ago(25), yes=["disc"]
         )
         aid = self.new_assessment()
-        self.assertEqual({x.mode for x in days.lines(self.db, self.coach.id, aid)}, {"active"})
+        self.assertEqual(
+            {x.mode for x in run_sheets.lines(self.db, self.coach.id, aid)}, {"active"}
+        )
 
     def test_the_next_visit_begins_with_the_other_side(self) -> None:
         sides = []
-        for at in ("2026-11-01T09:00", "2026-11-08T09:00", "2026-11-15T09:00"):
+        for at in (ago(25), ago(18), ago(11)):
             aid = self.new_assessment(at)
-            sides.append(days.lines(self.db, self.coach.id, aid)[0].side)
+            sides.append(run_sheets.lines(self.db, self.coach.id, aid)[0].side)
         self.assertEqual(sides, ["left", "right", "left"])
 
     def test_a_photograph_of_another_pose_is_said_and_moved(self) -> None:
@@ -234,15 +250,15 @@ class Closing(Day):
         self.assertIn("signed off", self.text(self.upload(aid, plain_picture(), number="2")))
         self.post(f"/a/{aid}/reopen", {"reason": "left leg forgotten"})
         self.assertEqual(self.upload(aid, plain_picture(), number="2").status_code, 302)
-        history = [(e.kind, e.reason) for e in days.events(self.db, self.coach.id, aid)]
+        history = [(e.kind, e.reason) for e in signing.history(self.db, self.coach.id, aid)]
         self.assertEqual(history, [("signed off", ""), ("reopened", "left leg forgotten")])
         self.assertIn("left leg forgotten", self.text(self.client.get(f"/a/{aid}/review")))
 
     def test_the_review_compares_with_the_first_and_the_last(self) -> None:
         for at, value in (
-            ("2026-10-01T15:00", 62.0),
-            ("2026-10-20T15:00", 70.0),
-            ("2026-11-20T15:00", 85.0),
+            (ago(56, "15:00"), 62.0),
+            (ago(37, "15:00"), 70.0),
+            (ago(6, "15:00"), 85.0),
         ):
             data, truth = rendered(value=value, seed=int(value))
             aid = self.new_assessment(at)
@@ -262,7 +278,7 @@ class Phone(Day):
         self.assertIn("<svg", page)
         return "/c/" + page.split("/c/")[1].split("<")[0]
 
-    def send(self, link: str, data: bytes, **more: str) -> object:
+    def send(self, link: str, data: bytes, **more: str) -> Any:
         form = {
             "pose": LEG_RAISE,
             "side": "left",
@@ -318,11 +334,11 @@ class Phone(Day):
         aid = self.new_assessment()
         link = self.link(aid)
         preparation.answer_screening(
-            self.db, self.coach.id, self.pid, answered_on="2026-11-01", yes=["disc"]
+            self.db, self.coach.id, self.pid, answered_on=day_ago(25), yes=["disc"]
         )
         answer = self.send(link, plain_picture(), mode="passive")
         self.assertIn("clearance", answer.json["problem"])
-        preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-20")
+        preparation.withdraw_consent(self.db, self.coach.id, self.pid, day_ago(6))
         self.assertIn("withdrawn", self.send(link, plain_picture()).json["problem"])
         page = self.app.test_client().get(link)
         self.assertEqual(page.status_code, 410)
@@ -335,7 +351,7 @@ class Phone(Day):
     def test_the_door_lets_private_links_through_and_nothing_else(self) -> None:
         from werkzeug.test import Client
 
-        from dachi.web.door import Door
+        from dachi.web.private_links import Door
 
         outside = Client(Door(self.app))
         link = self.link(self.new_assessment())
@@ -346,7 +362,7 @@ class Phone(Day):
 
 
 class Folder(Day):
-    def sent(self, aid: int, *named: tuple[str, bytes]) -> object:
+    def sent(self, aid: int, *named: tuple[str, bytes]) -> Any:
         return self.post(
             f"/a/{aid}/tray",
             {"photo": [(io.BytesIO(data), name) for name, data in named]},
@@ -365,26 +381,31 @@ class Folder(Day):
             self.assertEqual(found.json, {"kept": 50, "problems": []})
         page = self.text(self.client.get(f"/a/{aid}/tray"))
         self.assertIn("200 photographs and 40 free places: 160 without a place", page)
-        out = "&".join(f"out={w.photo_id}" for w in days.tray(self.db, self.coach.id, aid)[:160])
+        out = "&".join(
+            f"out={w.photo_id}"
+            for w in unsorted_photos.of_assessment(self.db, self.coach.id, aid)[:160]
+        )
         rest = self.text(self.client.get(f"/a/{aid}/tray?{out}"))
         self.assertNotIn("without a place", rest)
         chosen = {
             f"place-{w.photo_id}": f"{s.pose}|{s.side}|{s.mode}|{s.number}"
             for w, s in zip(
-                days.tray(self.db, self.coach.id, aid)[160:], self.free(aid), strict=True
+                unsorted_photos.of_assessment(self.db, self.coach.id, aid)[160:],
+                self.free(aid),
+                strict=True,
             )
         }
         self.post(f"/a/{aid}/tray/place", chosen)
         taken = self.trials(aid)
         self.assertEqual(len(taken), 40)
-        self.assertEqual(len(days.tray(self.db, self.coach.id, aid)), 160)
+        self.assertEqual(len(unsorted_photos.of_assessment(self.db, self.coach.id, aid)), 160)
         self.post(f"/a/{aid}/tray/empty")
-        self.assertEqual(days.tray(self.db, self.coach.id, aid), [])
+        self.assertEqual(unsorted_photos.of_assessment(self.db, self.coach.id, aid), [])
 
-    def free(self, aid: int) -> list[object]:
-        from dachi.core.runsheet import slots
+    def free(self, aid: int) -> list[Any]:
+        from dachi.core.assessing.runsheet import slots
 
-        return list(slots(days.lines(self.db, self.coach.id, aid)))
+        return list(slots(run_sheets.lines(self.db, self.coach.id, aid)))
 
     def test_what_is_no_photograph_is_named_and_the_rest_is_kept(self) -> None:
         aid = self.new_assessment()
@@ -396,33 +417,37 @@ class Folder(Day):
         self.assertIn("notes.txt: This is not a picture", found.json["problems"][0])
         self.assertIn("already there", found.json["problems"][1])
         place = {
-            f"place-{days.tray(self.db, self.coach.id, aid)[0].photo_id}": f"{LEG_RAISE}|left|passive|1"
+            f"place-{unsorted_photos.of_assessment(self.db, self.coach.id, aid)[0].photo_id}": f"{LEG_RAISE}|left|passive|1"
         }
         self.post(f"/a/{aid}/tray/place", place)
         self.assertEqual(
-            len(days.tray(self.db, self.coach.id, aid)), 1, "a taken place keeps it in the tray"
+            len(unsorted_photos.of_assessment(self.db, self.coach.id, aid)),
+            1,
+            "a taken place keeps it in the tray",
         )
 
     def test_a_full_disk_is_said_and_nothing_is_half_there(self) -> None:
         aid = self.new_assessment()
         full = OSError(28, "No space left on device")
-        with mock.patch("dachi.photos.ingest.os.fsync", side_effect=full):
+        with mock.patch("dachi.files.os.fsync", side_effect=full):
             answer = self.upload(aid, plain_picture())
             self.assertEqual(answer.status_code, 422)
             self.assertIn("No space left on device", self.text(answer))
             self.assertEqual(self.sent(aid, ("a.jpg", plain_picture())).status_code, 507)
-        self.assertEqual((self.trials(aid), days.tray(self.db, self.coach.id, aid)), ([], []))
+        self.assertEqual(
+            (self.trials(aid), unsorted_photos.of_assessment(self.db, self.coach.id, aid)), ([], [])
+        )
         self.assertEqual(list(self.folder.glob("photos/**/*.jpg")), [])
 
     def test_a_database_that_cannot_grow_is_said(self) -> None:
         aid = self.new_assessment()
-        notes = {"taken_at": "2026-11-20T09:00", "warmth": "warm", "notes": "x" * 4000}
+        notes = {"taken_at": ago(6), "warmth": "warm", "notes": "x" * 4000}
         from dachi.store import database
 
         real = database.connect
 
-        def small(folder: Path) -> object:
-            db = real(folder)
+        def small(folder: Path, clock: Clock) -> Any:
+            db = real(folder, clock)
             (pages,) = db.execute("PRAGMA page_count").fetchone()
             db.execute(f"PRAGMA max_page_count = {pages}")
             return db
@@ -452,7 +477,8 @@ class Faces(Day):
         assert photo is not None
         bench = self.picture(f"/t/{tid}/bench.jpg")
         shown = self.picture(f"/photo/{photo.id}/photo.jpg")
-        from tests.support import Shot, staged
+        from dachi.simulation.camera import Shot
+        from tests.support import staged
 
         head = staged(LEG_RAISE, Shot("left", 76.0, yaw_deg=9.0, seed=3))
         x, y = (int(v) for v in head.camera.project(head.points["head"]))
@@ -477,7 +503,7 @@ class Faces(Day):
                 self.db,
                 self.coach.id,
                 self.pid,
-                given_on=date.today().isoformat(),
+                given_on=CLOCK.today().isoformat(),
                 scope=scope,
                 faces=agreed,
             )
@@ -499,7 +525,7 @@ class Faces(Day):
     def test_withdrawn_consent_takes_every_picture_away(self) -> None:
         aid = self.new_assessment()
         tid = self.marked(aid)
-        preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-20")
+        preparation.withdraw_consent(self.db, self.coach.id, self.pid, day_ago(6))
         for path in (
             f"/photo/{self.trials(aid)[0].photo_id}/photo.jpg",
             f"/t/{tid}/bench.jpg",
@@ -533,7 +559,7 @@ class Strays(Day):
         own = self.picture_files()
         write_once(path_of(self.folder, "ab" + "0" * 62, "preview"), plain_picture())
         (self.folder / "photos" / "ab" / ".part-x").write_bytes(b"half")
-        start = time.time()
+        start = CLOCK.seconds()
         self.assertEqual(strays.sweep(self.folder, known, now=start).moved, 1)
         self.assertEqual(strays.sweep(self.folder, known, now=start), strays.Swept())
         self.assertEqual(self.picture_files(), own)
@@ -549,11 +575,11 @@ class Strays(Day):
         others = {"c" * 64, "d" * 64}
         for told in (set(), others):
             for days_later in (0, 40):
-                swept = strays.sweep(self.folder, told, now=time.time() + days_later * 86400)
+                swept = strays.sweep(self.folder, told, now=CLOCK.seconds() + days_later * 86400)
                 self.assertEqual(swept.moved, 0)
                 self.assertIn("not known to this database", swept.left_alone)
                 self.assertEqual(self.picture_files(), own)
-        self.assertEqual(strays.sweep(self.folder, known), strays.Swept())
+        self.assertEqual(strays.sweep(self.folder, known, now=CLOCK.seconds()), strays.Swept())
 
     def test_strays_that_a_record_names_come_back(self) -> None:
         """An earlier start may have put away what the present database wants."""
@@ -562,7 +588,7 @@ class Strays(Day):
         (self.folder / "strays").mkdir()
         for path in (self.folder / "photos").glob("*/*"):
             path.rename(self.folder / "strays" / path.name)
-        later = time.time() + 90 * 86400
+        later = CLOCK.seconds() + 90 * 86400
         self.assertEqual(strays.sweep(self.folder, known, now=later), strays.Swept(0, len(own)))
         self.assertEqual(self.picture_files(), own)
         self.assertEqual(list((self.folder / "strays").glob("*")), [])
@@ -583,7 +609,7 @@ class Schools(Day):
     def test_height_first_allows_a_small_bend_and_charts_the_leg_line(self) -> None:
         for chosen, value, status in (("straight", "straight", "retake"), ("height", "bent", "ok")):
             self.record(**{"raise": chosen})
-            aid = self.new_assessment(f"2026-11-{10 if chosen == 'height' else 12}T15:00")
+            aid = self.new_assessment(ago(16 if chosen == "height" else 14, "15:00"))
             data, truth = rendered(value=71.0 if chosen == "height" else 73.0, seed=5)
             tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
             self.assertEqual(self.trials(aid)[0].variant["knee"], value)
@@ -611,7 +637,7 @@ class Schools(Day):
                 self.assertIn(head, self.text(self.client.get(f"/a/{aid}/review")))
 
     def test_best_of_the_trials(self) -> None:
-        aid = self.new_assessment("2026-11-10T15:00")
+        aid = self.new_assessment(ago(16, "15:00"))
         values = []
         for n, value in ((1, 70.0), (2, 78.0)):
             data, truth = rendered(value=value, seed=20 + n)
@@ -622,8 +648,8 @@ class Schools(Day):
             ]
 
         def shown() -> float:
-            body = digests.of_practitioner(self.db, self.coach.id, self.pid)[0].body
-            return float(body["families"][0]["lines"][0]["value"])
+            found = summaries.of_practitioner(self.db, self.coach.id, self.pid)
+            return found[0].families[0].lines[0].value
 
         self.assertAlmostEqual(shown(), sum(values) / 2, places=4)
         self.record(trials="best")

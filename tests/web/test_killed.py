@@ -17,10 +17,18 @@ from pathlib import Path
 from urllib.parse import urlencode
 
 from dachi.data import catalogue
-from dachi.devices.camera import Shot
-from dachi.store import accounts, assessments, days, markings, photos, practitioners, preparation
+from dachi.simulation.camera import Shot
+from dachi.store import (
+    accounts,
+    assessments,
+    markings,
+    photos,
+    practitioners,
+    preparation,
+    unsorted_photos,
+)
 from dachi.store.database import connect
-from tests.support import PASSWORD, plain_picture, staged
+from tests.support import CLOCK, PASSWORD, ago, day_ago, plain_picture, staged
 
 UPLOADS, KILLS = 200, 12
 #: An act is answered within about this, s: a kill falls somewhere into it.
@@ -105,14 +113,14 @@ class Killed(unittest.TestCase):
             self.port = probe.getsockname()[1]
         self.serve()
         self.addCleanup(lambda: (self.process.kill(), self.process.wait()))
-        db = connect(self.folder)
+        db = connect(self.folder, CLOCK)
         self.addCleanup(db.close)
         coach = accounts.add(db, "coach@quay.example", "Wenna", PASSWORD)
         pid = practitioners.add(db, coach.id, "Runa", height_cm=170.0)
-        preparation.give_consent(db, coach.id, pid, given_on="2026-01-02", scope="show")
-        preparation.answer_screening(db, coach.id, pid, answered_on="2026-01-02", yes=[])
+        preparation.give_consent(db, coach.id, pid, given_on=day_ago(328), scope="show")
+        preparation.answer_screening(db, coach.id, pid, answered_on=day_ago(328), yes=[])
         visits = [
-            assessments.add(db, coach.id, pid, taken_at=f"2026-11-20T{at}:00", warmth="warm")
+            assessments.add(db, coach.id, pid, taken_at=ago(6, f"{at}:00"), warmth="warm")
             for at in ("09", "15")
         ]
         client = Client(self.port)
@@ -209,6 +217,8 @@ class Killed(unittest.TestCase):
         on_disk = [p.name for p in (self.folder / "photos").glob("*/*")]
         self.assertEqual([n for n in on_disk if n.split(".")[0] not in known], [], "orphans")
         self.assertEqual(len(on_disk), 3 * len(known))
-        self.assertEqual([days.tray(db, coach.id, aid) for aid in visits], [[], []])
+        self.assertEqual(
+            [unsorted_photos.of_assessment(db, coach.id, aid) for aid in visits], [[], []]
+        )
         self.assertEqual(db.execute("PRAGMA integrity_check").fetchone()[0], "ok")
         os.sync()

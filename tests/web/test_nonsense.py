@@ -4,8 +4,8 @@ import random
 import re
 from pathlib import Path
 
-from dachi.store import practice
-from dachi.store.practice import Profile
+from dachi.store import weeks
+from dachi.store.weeks import Profile
 from tests.support import Pages, rendered
 
 WEB = Path(__file__).parents[2] / "dachi" / "web"
@@ -30,7 +30,7 @@ class Nonsense(Pages):
         super().setUp()
         self.app.config["RATELIMIT_ENABLED"] = False
         self.sign_in()
-        practice.save_profile(self.db, self.coach.id, self.pid, Profile(1, 10.0, (0,)))
+        weeks.save_profile(self.db, self.coach.id, self.pid, Profile(1, 10.0, (0,)))
         self.aid = self.new_assessment()
         self.tid = self.shot(self.aid)
         self.post(f"/t/{self.tid}/save", self.marks_form(rendered()[1]))

@@ -6,13 +6,13 @@ import re
 import unittest
 from pathlib import Path
 
-from dachi.core.scene import SceneError
+from dachi.core.measuring.scene import SceneError
 from dachi.data import catalogue
 from dachi.store import accounts, practitioners
+from dachi.studio.drafts import read_form
 from dachi.web.app import create_app
-from dachi.web.scenes import read_form
 from dachi.web.security import safe_path
-from tests.support import LEG_RAISE, Pages, plain_picture, rendered
+from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, rendered
 
 
 class Door(Pages):
@@ -376,7 +376,7 @@ class RelativeFolder(Pages):
         before = Path.cwd()
         self.addCleanup(os.chdir, before)
         os.chdir(self.folder.parent)
-        self.app = create_app(Path(self.folder.name), testing=True)
+        self.app = create_app(Path(self.folder.name), CLOCK, testing=True)
         self.client = self.app.test_client()
         self.sign_in()
         tid = self.shot()

@@ -3,17 +3,18 @@
 import io
 import json
 import zipfile
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from email import policy
 from email.parser import BytesParser
+from typing import Any
 
 import icalendar
 
-from dachi.devices import outbox
-from dachi.store import accounts, practice, practitioners, preparation
-from dachi.store.practice import Profile
-from dachi.web import plans
-from tests.support import PASSWORD, Pages
+from dachi.simulation import outbox
+from dachi.store import accounts, practice_log, practitioners, preparation, private_links, weeks
+from dachi.store.weeks import Profile, Tuned
+from dachi.studio.weeks import drill_by_id
+from tests.support import CLOCK, PASSWORD, Pages, ago, day_ago
 
 
 class Practising(Pages):
@@ -26,39 +27,39 @@ class Practising(Pages):
         )
 
     def profile(self, found: Profile) -> None:
-        practice.save_profile(self.db, self.coach.id, self.pid, found)
+        weeks.save_profile(self.db, self.coach.id, self.pid, found)
 
-    def week(self) -> dict[str, object]:
+    def week(self) -> weeks.PlannedWeek:
         self.assertEqual(self.client.get(f"/p/{self.pid}/plan").status_code, 200)
-        found = practice.plan(self.db, self.coach.id, self.pid)
+        found = weeks.plan(self.db, self.coach.id, self.pid)
         assert found is not None
-        return found[1]
+        return found
 
     def drills_on(self, weekday: int) -> list[str]:
-        found = next(s for s in self.week()["sessions"] if s["weekday"] == weekday)  # type: ignore[attr-defined]
-        return [i["drill"] for i in found["items"]]
+        found = next(s for s in self.week().sessions if s.weekday == weekday)
+        return [i.drill for i in found.items]
 
     def me(self) -> str:
         return "/me/" + self.own_link().split("/me/")[1]
 
     def own_link(self) -> str:
-        if not practice.link(self.db, self.coach.id, self.pid):
+        if not private_links.live(self.db, self.coach.id, self.pid):
             self.post(f"/p/{self.pid}/link", {"act": "new"})
         page = self.text(self.client.get(f"/p/{self.pid}/practice"))
         return page.split("<code>")[1].split("</code>")[0]
 
-    def body(self, **more: object) -> dict[str, object]:
+    def body(self, **more: object) -> dict[str, Any]:
         return {
-            "once_key": "k1", "started_at": datetime.now().isoformat(timespec="seconds"), "seconds": 130,
+            "once_key": "k1", "started_at": CLOCK.local().isoformat(timespec="seconds"), "seconds": 130,
             "felt": "right", "finished": True,
             "done": [{"drill": "raise-up", "seconds": 120, "left": 60, "right": 60, "felt": "easy"}],
         } | more  # fmt: skip
 
-    def send(self, body: object) -> object:
+    def send(self, body: object) -> Any:
         return self.app.test_client().post(f"{self.me()}/log", data=json.dumps(body))
 
-    def log(self) -> list[practice.Entry]:
-        return practice.log(self.db, self.coach.id, self.pid)
+    def log(self) -> list[practice_log.LogEntry]:
+        return practice_log.entries(self.db, self.coach.id, self.pid)
 
 
 class ThePlan(Practising):
@@ -70,13 +71,13 @@ class ThePlan(Practising):
             "caution": ["knee", "nonsense"],
         }
         self.post(f"/p/{self.pid}/plan/profile", form)
-        found = practice.profile(self.db, self.coach.id, self.pid)
+        found = weeks.profile(self.db, self.coach.id, self.pid)
         assert found is not None
         self.assertEqual(
             (found.level, found.minutes, found.weekdays, found.cautions),
             (1, 15.0, (1, 5), ("knee",)),
         )
-        self.assertEqual([s["weekday"] for s in self.week()["sessions"]], [1, 5])  # type: ignore[attr-defined]
+        self.assertEqual([s.weekday for s in self.week().sessions], [1, 5])
         page = self.text(self.client.get(f"/p/{self.pid}/plan"))
         self.assertIn("Nothing that loads a knee", page)
         for wrong, words in (
@@ -97,7 +98,7 @@ class ThePlan(Practising):
 
     def test_changes_by_hand(self) -> None:
         before = self.drills_on(0)
-        gone = next(d for d in before if plans.drill_by_id()[d].phase not in ("settle", "rest"))
+        gone = next(d for d in before if drill_by_id()[d].phase not in ("settle", "rest"))
         wish = f"/p/{self.pid}/plan/wish"
         self.post(wish, {"drill": gone, "weekday": "0", "act": "drop"})
         self.assertNotIn(gone, self.drills_on(0))
@@ -109,11 +110,11 @@ class ThePlan(Practising):
         self.assertIn("cross-reach", self.drills_on(0))
         self.assertNotIn("figure-four", self.drills_on(0))
         self.post(wish, {"drill": "cross-reach", "weekday": "0", "act": "longer"})
-        found = practice.profile(self.db, self.coach.id, self.pid)
+        found = weeks.profile(self.db, self.coach.id, self.pid)
         assert found is not None
-        self.assertEqual(found.tuned["longer"], {"cross-reach": 1.25})
+        self.assertEqual(found.tuned.longer, {"cross-reach": 1.25})
         self.post(wish, {"drill": gone, "weekday": "0", "act": "free"})
-        kinds = {k for _, _, k in practice.wishes(self.db, self.coach.id, self.pid)}
+        kinds = {k for _, _, k in weeks.wishes(self.db, self.coach.id, self.pid)}
         self.assertEqual(kinds, {"keep", "drop"})
         self.assertEqual(self.post(wish, {"drill": "no-such", "act": "keep"}).status_code, 400)
 
@@ -129,13 +130,13 @@ class ThePlan(Practising):
     def test_screening_and_pain_reach_the_plan(self) -> None:
         self.profile(Profile(2, 20.0, (0,)))
         preparation.answer_screening(
-            self.db, self.coach.id, self.pid, answered_on="2026-11-20", yes=["disc"]
+            self.db, self.coach.id, self.pid, answered_on=day_ago(6), yes=["disc"]
         )
-        known = plans.drill_by_id()
+        known = drill_by_id()
         self.assertFalse(
             [d for d in self.drills_on(0) if known[d].passive_end or "nerve" in known[d].loads]
         )
-        preparation.clear(self.db, self.coach.id, self.pid, by="Dr. Ebb", on="2026-11-21")
+        preparation.clear(self.db, self.coach.id, self.pid, by="Dr. Ebb", on=day_ago(5))
         self.send(self.body(pains=[{"drill": "raise-up", "place": "left knee", "kind": "dull"}]))
         self.assertFalse([d for d in self.drills_on(0) if "knee" in known[d].loads])
         self.assertIn(
@@ -149,9 +150,9 @@ class ThePlan(Practising):
         self.assertIn("a longer hold, a quarter more", page)
         oid = page.split("/proposals/")[1].split('"')[0]
         self.post(f"/p/{self.pid}/proposals/{oid}", {"accept": "1"})
-        found = practice.profile(self.db, self.coach.id, self.pid)
+        found = weeks.profile(self.db, self.coach.id, self.pid)
         assert found is not None
-        self.assertEqual(found.tuned["longer"], {"raise-up": 1.25})
+        self.assertEqual(found.tuned.longer, {"raise-up": 1.25})
         page = self.text(self.client.get(f"/p/{self.pid}/plan"))
         self.assertIn("Decided before", page)
         self.assertEqual(
@@ -159,7 +160,7 @@ class ThePlan(Practising):
         )
 
     def test_a_harder_form_takes_over_until_it_hurts(self) -> None:
-        known = plans.drill_by_id()
+        known = drill_by_id()
         steps = [
             (d.id, d.harder) for d in known.values()
             if d.harder and known[d.harder].level > d.level and not known[d.harder].gate
@@ -169,10 +170,10 @@ class ThePlan(Practising):
         self.profile(Profile(known[old].level, 20.0, (0, 3)))
 
         def plans_say(name: str) -> str:
-            return self.week()["fell_out"].get(name, "")  # type: ignore[attr-defined, no-any-return]
+            return self.week().fell_out.get(name, "")
 
         self.assertIn("is for level", plans_say(new))
-        self.profile(Profile(known[old].level, 20.0, (0, 3), (), {"stepped": {old: new}}))
+        self.profile(Profile(known[old].level, 20.0, (0, 3), (), Tuned(stepped={old: new})))
         self.assertIn("its harder form does its work", plans_say(old))
         self.assertNotIn("is for level", plans_say(new))
         self.send(self.body(pains=[{"drill": new, "place": "groin", "kind": "dull"}]))
@@ -213,7 +214,7 @@ class TheLog(Practising):
         self.assertIn("left 60, right 60", page)
 
     def test_what_is_no_log(self) -> None:
-        tomorrow = (datetime.now() + timedelta(days=2)).isoformat(timespec="seconds")
+        tomorrow = (CLOCK.local() + timedelta(days=2)).isoformat(timespec="seconds")
         for wrong in (
             [], {}, "x", self.body(felt="great"), self.body(seconds="many"), self.body(seconds=-4),
             self.body(started_at=tomorrow), self.body(started_at="yesterday"), self.body(done=[{"seconds": 3}]),
@@ -229,7 +230,7 @@ class TheLog(Practising):
     def test_a_session_is_logged_by_hand_and_taken_back(self) -> None:
         planned = self.drills_on(0)
         form = {
-            "once_key": "h1", "started_at": "2026-11-23T07:30", "minutes": "10", "what": "0",
+            "once_key": "h1", "started_at": ago(3, "07:30"), "minutes": "10", "what": "0",
             "felt": "easy", "soreness": "2", "place": "left knee", "kind": "knee", "notes": "on paper",
         }  # fmt: skip
         path = f"/p/{self.pid}/practice"
@@ -247,11 +248,11 @@ class TheLog(Practising):
         self.post(path, form)
         self.post(path, form)
         (entry,) = self.log()
-        self.assertEqual([d["drill"] for d in entry.done], planned)
+        self.assertEqual([d.drill for d in entry.done], planned)
         self.assertEqual((entry.seconds, entry.felt, entry.soreness), (600, "easy", 2))
-        self.assertLessEqual(sum(d["seconds"] for d in entry.done), 600)
+        self.assertLessEqual(sum(d.seconds for d in entry.done), 600)
         # The place alone counts: the knee is left alone, and Today says so.
-        known = plans.drill_by_id()
+        known = drill_by_id()
         self.assertFalse([d for d in self.drills_on(0) if "knee" in known[d].loads])
         self.assertIn("Pain in the left knee", self.text(self.client.get(path)))
         removed = self.post(f"{path}/{entry.id}/remove")
@@ -261,7 +262,7 @@ class TheLog(Practising):
         self.assertEqual(self.log(), [entry])
 
     def test_soreness_is_asked_the_next_time(self) -> None:
-        yesterday = (datetime.now() - timedelta(hours=20)).isoformat(timespec="seconds")
+        yesterday = (CLOCK.local() - timedelta(hours=20)).isoformat(timespec="seconds")
         self.send(self.body(started_at=yesterday))
         page = self.text(self.app.test_client().get(self.me()))
         self.assertIn("How sore were you", page)
@@ -280,7 +281,7 @@ class TheLog(Practising):
 
     def test_prop_heights_and_sitting(self) -> None:
         for i, cm in enumerate((16, 14, 12)):
-            at = (datetime.now() - timedelta(days=9 - 3 * i)).isoformat(timespec="seconds")
+            at = (CLOCK.local() - timedelta(days=9 - 3 * i)).isoformat(timespec="seconds")
             done = [
                 {"drill": "goal-front-split", "seconds": 90, "prop_cm": cm, "layers": 4 - i},
                 {"drill": "goal-crossed-seat", "seconds": 60, "hold_s": 30},
@@ -321,24 +322,24 @@ class OwnPage(Practising):
 
         self.assertEqual(taken_away(), [seen.data], "with the face as hidden as on their page")
         preparation.give_consent(
-            self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="measure"
+            self.db, self.coach.id, self.pid, given_on=day_ago(6), scope="measure"
         )
         self.assertEqual(taken_away(), [])
         self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
         preparation.give_consent(
-            self.db, self.coach.id, self.pid, given_on="2026-11-20", scope="show"
+            self.db, self.coach.id, self.pid, given_on=day_ago(6), scope="show"
         )
         for lost in (*self.folder.glob("photos/*/*"), *self.folder.glob("cache/*/*/*")):
             lost.unlink()
         answer = stranger.get(f"{me}/data.zip")
         with zipfile.ZipFile(io.BytesIO(answer.data)) as bundle:
             self.assertEqual(len([n for n in bundle.namelist() if n.endswith("missing.txt")]), 1)
-        preparation.withdraw_consent(self.db, self.coach.id, self.pid, "2026-11-21")
+        preparation.withdraw_consent(self.db, self.coach.id, self.pid, day_ago(5))
         self.assertEqual(stranger.get(f"{me}/photo/1.jpg").status_code, 404)
         self.assertEqual(taken_away(), [])
         other = practitioners.add(self.db, self.coach.id, "Ilo")
-        preparation.give_consent(self.db, self.coach.id, other, given_on="2026-01-02", scope="show")
-        practice.make_link(self.db, self.coach.id, other)
+        preparation.give_consent(self.db, self.coach.id, other, given_on=day_ago(328), scope="show")
+        private_links.make(self.db, self.coach.id, other)
         page = self.text(self.client.get(f"/p/{other}/practice"))
         theirs = "/me/" + page.split("<code>")[1].split("</code>")[0].split("/me/")[1]
         self.assertEqual(stranger.get(f"{theirs}/photo/1.jpg").status_code, 404)
@@ -372,7 +373,7 @@ class OwnPage(Practising):
         self.assertGreater(seconds[0], 1200)
 
     def test_the_calendar(self) -> None:
-        practitioners.plan_visit(self.db, self.coach.id, self.pid, "2026-12-08T18:00")
+        practitioners.plan_visit(self.db, self.coach.id, self.pid, ago(-12, "18:00"))
         answer = self.app.test_client().get(f"{self.me()}/calendar.ics")
         self.assertEqual(answer.mimetype, "text/calendar")
         events = {
@@ -385,7 +386,7 @@ class OwnPage(Practising):
         for e in found:
             if "rrule" in e:
                 self.assertIn(e["dtstart"].dt.weekday(), (0, 3))
-                self.assertGreaterEqual(e["dtstart"].dt, date.today())
+                self.assertGreaterEqual(e["dtstart"].dt, CLOCK.today())
         self.assertEqual(events["Visit to your coach"]["dtstart"].dt, datetime(2026, 12, 8, 18, 0))
         again = self.app.test_client().get(f"{self.me()}/calendar.ics")
         uids = [
@@ -419,7 +420,7 @@ class Outbox(Practising):
         wrong = self.post(f"/p/{self.pid}/record", {"call_name": "Runa", "email": "not an address"})
         self.assertIn("does not look like an address", self.text(wrong))
         practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")
-        practitioners.plan_visit(self.db, self.coach.id, self.pid, "2026-12-08T18:00")
+        practitioners.plan_visit(self.db, self.coach.id, self.pid, ago(-12, "18:00"))
         self.own_link()
         for kind, subject in (
             ("practice", "Your practice this week"),
@@ -437,7 +438,7 @@ class Outbox(Practising):
             self.assertIn(self.client.get(f"/outbox/{name}").status_code, (404, 308))
 
     def test_what_is_due_is_written_once(self) -> None:
-        now = datetime.now()
+        now = CLOCK.local()
 
         def person(name: str, visit_days: float | None, email: str = "", link: bool = True) -> int:
             pid = practitioners.add(self.db, self.coach.id, name)
@@ -446,7 +447,7 @@ class Outbox(Practising):
                 at = (now + timedelta(days=visit_days)).isoformat(timespec="minutes")
                 practitioners.plan_visit(self.db, self.coach.id, pid, at)
             if link:
-                practice.make_link(self.db, self.coach.id, pid)
+                private_links.make(self.db, self.coach.id, pid)
             return pid
 
         person("Ilo", 1, "ilo@quay.example")
@@ -454,10 +455,9 @@ class Outbox(Practising):
         person("Oona", 1)
         person("Merel", -3, "merel@quay.example", link=False)
         busy = person("Sanne", None, "sanne@quay.example")
-        practice.add_log(
-            self.db, self.coach.id, busy, once_key="b", seconds=60, felt="right", finished=True,
-            started_at=(now - timedelta(days=2)).isoformat(timespec="seconds"), done=[],
-        )  # fmt: skip
+        at = (now - timedelta(days=2)).isoformat(timespec="seconds")
+        entry = practice_log.NewLogEntry("b", at, 60, practice_log.Felt.RIGHT, True, ())
+        practice_log.add(self.db, self.coach.id, busy, entry)
         page = self.text(self.client.get("/outbox"))
         self.assertIn("2 reminders due", page)
         self.post("/outbox")
@@ -480,7 +480,7 @@ class Outbox(Practising):
 
     def test_a_header_cannot_be_broken(self) -> None:
         with self.assertRaises(ValueError):
-            outbox.send(self.folder, "a@b.example\nBcc: c@d.example", "x", "y")
+            outbox.send(self.folder, "a@b.example\nBcc: c@d.example", "x", "y", at=CLOCK.local())
         self.assertEqual(self.letters(), [])
 
 

@@ -1,21 +1,21 @@
 """Consent and screening through the test client: what they stop, and what lifts it."""
 
 import unittest
-from datetime import date, timedelta
+from datetime import timedelta
 
 from dachi.store import accounts, practitioners
-from tests.support import LEG_RAISE, Pages, plain_picture
+from tests.support import CLOCK, LEG_RAISE, Pages, ago, plain_picture
 
 
 class Prepare(Pages):
     def setUp(self) -> None:
         super().setUp()
         self.sign_in()
-        self.today = date.today().isoformat()
+        self.today = CLOCK.today().isoformat()
         self.new = practitioners.add(self.db, self.coach.id, "Merel", birth_year=1990)
 
     def visit_of(self, pid: int) -> int:
-        form = {"taken_at": "2026-11-20T09:00", "warmth": "warm"}
+        form = {"taken_at": ago(6), "warmth": "warm"}
         return int(self.post(f"/p/{pid}/assess", form).headers["Location"].rsplit("/", 1)[1])
 
     def said(self, path: str, **form: str) -> str:
@@ -29,7 +29,7 @@ class Prepare(Pages):
         self.assertIn(
             "Say what", self.said(f"/p/{self.new}/consent", given_on=self.today, scope="all")
         )
-        tomorrow = (date.today() + timedelta(days=1)).isoformat()
+        tomorrow = (CLOCK.today() + timedelta(days=1)).isoformat()
         for day in ("", "soon", tomorrow):
             self.assertIn(
                 "cannot lie ahead", self.said(f"/p/{self.new}/consent", given_on=day, scope="show")
@@ -45,7 +45,9 @@ class Prepare(Pages):
         self.assertEqual(self.db.execute("SELECT count(*) FROM trial").fetchone()[0], 1)
 
     def test_a_minor_needs_a_guardian(self) -> None:
-        young = practitioners.add(self.db, self.coach.id, "Tavi", birth_year=date.today().year - 14)
+        young = practitioners.add(
+            self.db, self.coach.id, "Tavi", birth_year=CLOCK.today().year - 14
+        )
         form = {"given_on": self.today, "scope": "show"}
         self.assertIn("name the guardian", self.said(f"/p/{young}/consent", **form))
         self.assertIn("by Mother", self.said(f"/p/{young}/consent", **form, guardian="Mother"))

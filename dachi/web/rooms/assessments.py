@@ -11,22 +11,14 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core import runsheet
-from dachi.core.catalogue import Pose
-from dachi.core.readiness import state_cautions
-from dachi.data import catalogue, cues_under, screening_questions
-from dachi.drawing.stand import stand
-from dachi.store import assessments, days, markings, preparation
-from dachi.store.assessments import Assessment, Trial
+from dachi.core.assessing import runsheet
+from dachi.store import assessments, day_states, run_sheets, signing
+from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
-from dachi.store.days import State
-from dachi.web import digests, sheets, taking
-from dachi.web.session import (
-    coach_id,
-    db,
-    own_assessment,
-    own_practitioner,
-)
+from dachi.store.day_states import DayState
+from dachi.studio import intake, summaries, visits
+from dachi.web.session import clock, coach_id, db, own_assessment, own_practitioner, work
+from dachi.web.sheet_page import pose_of, sheet_view
 
 room = Blueprint("assessments", __name__)
 
@@ -43,9 +35,9 @@ TRAINING = ("", "today", "yesterday", "two days ago")
 def new(pid: int) -> str | Response | tuple[str, int]:
     """Open a new assessment: when, how the person is today; the sheet is built with it."""
     who = own_practitioner(pid)
-    before = days.last_state(db(), coach_id(), pid)
+    before = day_states.newest(db(), coach_id(), pid)
     values: dict[str, Any] = {
-        "taken_at": datetime.now().strftime("%Y-%m-%dT%H:%M"),
+        "taken_at": clock().local().strftime("%Y-%m-%dT%H:%M"),
         "warmth": "warm",
         "notes": "",
         "once_key": secrets.token_urlsafe(12),
@@ -68,10 +60,10 @@ def new(pid: int) -> str | Response | tuple[str, int]:
                 notes=values["notes"].strip()[:4000],
                 once_key=values["once_key"][:64],
             )
-            if days.state(db(), coach_id(), aid) is None:
-                days.save_state(db(), coach_id(), aid, state)
+            if day_states.of_assessment(db(), coach_id(), aid) is None:
+                day_states.save(db(), coach_id(), aid, state)
                 visit = own_assessment(aid)
-                days.save_lines(db(), coach_id(), aid, sheets.new_lines(coach_id(), visit))
+                run_sheets.save(db(), coach_id(), aid, visits.new_lines(work(), visit))
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
         "assessment_form.html",
@@ -93,7 +85,7 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
     """Change date, warmth, notes and today's state; a device that saved earlier is heard."""
     visit = own_assessment(aid)
     who = own_practitioner(visit.practitioner_id)
-    kept = days.state(db(), coach_id(), aid) or State()
+    kept = day_states.of_assessment(db(), coach_id(), aid) or DayState()
     values: dict[str, Any] = {
         "taken_at": visit.taken_at,
         "warmth": visit.warmth,
@@ -107,10 +99,10 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
     if request.method == "POST":
         stored, pain = values, _pain()
         values = {k: request.form.get(k, v) for k, v in values.items()}
-        problem = taking.closed(visit) or _problem(values)
+        problem = intake.closed(visit) or _problem(values)
         if problem is None:
             try:
-                days.claim(db(), coach_id(), aid, _seen(visit))
+                signing.claim(db(), coach_id(), aid, _seen(visit))
             except Conflict as error:
                 changed = [k for k in stored if stored[k] != values[k]]
                 problem = (
@@ -125,9 +117,9 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
                 db(), coach_id(), aid, taken_at=values["taken_at"], warmth=values["warmth"],
                 notes=values["notes"].strip()[:4000],
             )  # fmt: skip
-            days.save_state(db(), coach_id(), aid, _state(values))
+            day_states.save(db(), coach_id(), aid, _state(values))
             for pose_id in {t.pose for t in assessments.trials(db(), coach_id(), aid)}:
-                digests.refresh(db(), coach_id(), visit.practitioner_id, pose_id)
+                summaries.refresh(work(), visit.practitioner_id, pose_id)
             flash("Saved.")
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
@@ -162,8 +154,8 @@ def _pain() -> dict[str, int]:
     return found
 
 
-def _state(values: Mapping[str, str]) -> State:
-    return State(
+def _state(values: Mapping[str, str]) -> DayState:
+    return DayState(
         _pain(),
         _amount(values["sleep_h"], 0, 24),
         values["hard_training"] if values["hard_training"] in TRAINING else "",
@@ -187,7 +179,7 @@ def _problem(values: dict[str, Any]) -> str | None:
         at = datetime.fromisoformat(values["taken_at"])
     except ValueError:
         return "Give the date and time of the assessment."
-    if at > datetime.now().replace(hour=23, minute=59) or at.year < 1990:
+    if at > clock().local().replace(hour=23, minute=59) or at.year < 1990:
         return "The date lies in the future or too far back: check it."
     if values["warmth"] not in ("warm", "cold"):
         return "Say whether the person was warm or cold."
@@ -206,95 +198,14 @@ def _problem(values: dict[str, Any]) -> str | None:
 @login_required
 def sheet(aid: int) -> str:
     """The run sheet of an assessment: what to photograph next, and how to set it up."""
-    return render_template("sheet.html", **view(own_assessment(aid)))
-
-
-def view(visit: Assessment, **more: Any) -> dict[str, Any]:
-    """What the sheet's page shows."""
-    own = sheets.all_trials(coach_id(), visit)
-    who = own_practitioner(visit.practitioner_id)
-    stations = sheets.stations(coach_id(), visit, own)
-    last = own[-1] if own else None
-    slot = sheets.after(
-        stations,
-        runsheet.Slot(last.pose, last.side, last.mode, last.number) if last else None,
-    )
-    default = slot.pose if slot else own[-1].pose if own else catalogue().poses[0].id
-    pose = _pose(request.values.get("pose") or default)
-    station = next((s for s in stations if s.pose.id == pose.id), None)
-    on_sheet = station is not None
-    if station is None:
-        rows = runsheet.lines_for(pose, "left", 3)
-        station = sheets.Station(
-            pose, tuple(sheets.Row(x, {}, "empty") for x in rows), 0.0, "", True
-        )
-    here = sheets.free([station])
-    chosen = slot if slot in here else here[0] if here else _beyond(station)
-    state = days.state(db(), coach_id(), visit.id)
-    screening = preparation.screening(db(), coach_id(), who.id)
-    asked = {q.id: q for q in screening_questions()}
-    lines = sheets.lines_of(coach_id(), visit, own)
-    shown_side = chosen.side if chosen.side != "both" else "right"
-    return {
-        "visit": visit,
-        "who": who,
-        "stations": stations,
-        "station": station,
-        "on_sheet": on_sheet,
-        "pose": pose,
-        "poses": catalogue().poses,
-        "minutes": runsheet.minutes(lines, catalogue()),
-        "unmarked": [t for t in own if t.status == "unmarked"],
-        "any_marked": any(t.status != "unmarked" for t in own),
-        "headlines": {t.id: _headline(t) for t in own if t.pose == pose.id},
-        "once_key": secrets.token_urlsafe(12),
-        "next_shot": chosen,
-        "usual": taking.usual_variant(pose, who),
-        "say": " ".join([pose.say, *cues_under(pose.id, who.schools)]),
-        "stand": stand(pose, shown_side),
-        "shown_side": shown_side,
-        "closed": taking.closed(visit),
-        "refused": taking.refusal(coach_id(), visit, who, chosen.mode),
-        "state": state,
-        "cautions": [
-            *(state_cautions(state.pain, state.warm_up_min) if state else ()),
-            *(
-                f"{asked[y].caution[0].upper()}{asked[y].caution[1:]}."
-                for y in (screening.yes if screening else ())
-                if y in asked
-            ),
-        ],
-        "waiting": len(days.tray(db(), coach_id(), visit.id)),
-        "phone_live": days.live_phone(
-            db(), coach_id(), visit.id, datetime.now().isoformat(timespec="seconds")
-        ),
-        "problem": None,
-    } | more
-
-
-def _beyond(station: sheets.Station) -> runsheet.Slot:
-    """Where one more trial would go once every place of a station is taken."""
-    row = min(station.rows, key=lambda r: len(r.cells))
-    number = next((n for n in range(1, 10) if n not in row.cells), 9)
-    return runsheet.Slot(station.pose.id, row.line.side, row.line.mode, number)
+    return render_template("sheet.html", **sheet_view(own_assessment(aid)))
 
 
 @room.get("/a/<int:aid>/run")
 @login_required
 def run(aid: int) -> str:
     """The list of stations alone, for a page that keeps itself up to date."""
-    return render_template("parts/runlist.html", **view(own_assessment(aid)))
-
-
-def _headline(trial: Trial) -> Any:
-    found = markings.readings(db(), coach_id(), trial.id)
-    return next((r for r in found if r.headline), None)
-
-
-def _pose(pose_id: str) -> Pose:
-    if pose_id not in catalogue():
-        abort(404)
-    return catalogue().pose(pose_id)
+    return render_template("parts/runlist.html", **sheet_view(own_assessment(aid)))
 
 
 @room.post("/a/<int:aid>/lines")
@@ -302,14 +213,14 @@ def _pose(pose_id: str) -> Pose:
 def lines(aid: int) -> Response | tuple[str, int]:
     """Change the sheet: a pose earlier, later, dropped or added; trials of a row."""
     visit = own_assessment(aid)
-    pose = _pose(request.form.get("pose", ""))
+    pose = pose_of(request.form.get("pose", ""))
     act = request.form.get("act", "")
-    own = sheets.all_trials(coach_id(), visit)
-    now = sheets.lines_of(coach_id(), visit, own)
+    own = visits.all_trials(work(), visit)
+    now = visits.lines_of(work(), visit, own)
     try:
-        if problem := taking.closed(visit):
+        if problem := intake.closed(visit):
             raise Conflict(problem)
-        days.claim(db(), coach_id(), aid, _seen(visit))
+        signing.claim(db(), coach_id(), aid, _seen(visit))
         if act in ("up", "down"):
             now = runsheet.move(now, pose.id, -1 if act == "up" else 1)
         elif act == "drop":
@@ -318,11 +229,11 @@ def lines(aid: int) -> Response | tuple[str, int]:
             now = tuple(x for x in now if x.pose != pose.id)
         elif act == "add":
             first = next((x.side for x in now if x.side != "both"), None)
-            earlier = days.first_sides(db(), coach_id(), visit.practitioner_id)
+            earlier = run_sheets.first_sides(db(), coach_id(), visit.practitioner_id)
             more = runsheet.lines_for(
                 pose,
                 first or runsheet.first_side(earlier),
-                refused=sheets.shut_modes(coach_id(), visit.practitioner_id),
+                refused=visits.shut_modes(work(), visit.practitioner_id),
             )
             if all(x.pose != pose.id for x in now):
                 now = (*now, *more)
@@ -333,10 +244,9 @@ def lines(aid: int) -> Response | tuple[str, int]:
                 now = runsheet.with_trials(now, key, int(wanted))
         else:
             abort(400)
-        days.save_lines(db(), coach_id(), aid, now)
+        run_sheets.save(db(), coach_id(), aid, now)
     except Conflict as error:
-        db().execute("ROLLBACK")
-        db().execute("BEGIN IMMEDIATE")
+        db().again(keep=False)
         flash(f"{error}.".replace("..", "."), "retake")
     shown = pose.id if any(x.pose == pose.id for x in now) else None
     return redirect(url_for("assessments.sheet", aid=aid, pose=shown))

@@ -8,70 +8,51 @@ from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
-from flask_login import current_user, login_required
+from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core import camera as cameras
-from dachi.core import verdicts
-from dachi.core.camera import CORNERS
-from dachi.core.catalogue import Pose
-from dachi.core.measure import measure
-from dachi.core.runsheet import Slot
-from dachi.core.scene import Point, Result, SceneError
+from dachi.core.assessing.runsheet import Slot
+from dachi.core.body.pinhole import CORNERS
+from dachi.core.measuring import calibration
+from dachi.core.measuring.scene import SceneError
 from dachi.data import catalogue
 from dachi.drawing import figure as figures
 from dachi.drawing import overlay
+from dachi.errors import Told
 from dachi.interchange import coco
 from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.stickers import Colour, ColourError
-from dachi.store import accounts, assessments, days, markings, photos, positions, preparation
+from dachi.store import accounts, assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
-from dachi.store.photos import Photo
-from dachi.store.positions import Position
-from dachi.store.practitioners import Practitioner
-from dachi.web import digests, scenes, sheets, taking
+from dachi.studio import drafts, intake, starting_marks, visits
+from dachi.studio.markings import (
+    Surroundings,
+    accept,
+    level_guess,
+    marked_pictures,
+    opening,
+    second_opinion,
+)
+from dachi.studio.markings import read as read_marking
+from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.session import (
     coach_id,
     current_coach,
     data_folder,
     db,
     own_assessment,
-    own_practitioner,
-    own_trial,
     read_only,
-    without_lock,
+    work,
 )
-from dachi.web.words import day
 
 room = Blueprint("bench", __name__)
 
 
 @dataclass(frozen=True)
-class Place:
-    """Everything around one trial that the bench needs."""
-
-    trial: Trial
-    photo: Photo
-    who: Practitioner
-    pose: Pose
-    position: Position
-
-
-def at_bench(tid: int) -> Place:
-    """Everything around one of the coach's trials."""
-    trial = own_trial(tid)
-    photo = photos.get(db(), coach_id(), trial.photo_id)
-    position = positions.get(db(), coach_id(), trial.position_id or 0)
-    assert photo is not None and position is not None
-    who = own_practitioner(trial.practitioner_id)
-    return Place(trial, photo, who, catalogue().pose(trial.pose), position)
-
-
-@dataclass(frozen=True)
-class Shown:
+class ShownMark:
     """A mark as the bench first shows it."""
 
     id: str
@@ -90,7 +71,7 @@ def page(tid: int) -> str:
     """The bench for one photograph."""
     at = at_bench(tid)
     history = markings.history(db(), coach_id(), tid)
-    marking, states = _start(at, history)
+    marking, states = opening(work(), at)
     shown = _shown(at, marking, states)
     corners, shots = at.position.pooled(tid, marking.corners)
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
@@ -101,12 +82,12 @@ def page(tid: int) -> str:
         at=at,
         visit=own_assessment(at.trial.assessment_id),
         marks=shown,
-        corners=corners or scenes.guess_corners(at.pose, at.photo.width, at.photo.height),
+        corners=corners or starting_marks.guess_corners(at.pose, *at.size),
         corner_names=CORNERS,
         mat_on=corners is not None,
         mat_own=marking.corners is not None,
         mat_shots=shots,
-        level=marking.level or _level_guess(at.photo),
+        level=marking.level or level_guess(at),
         level_on=marking.level is not None,
         facing=marking.facing,
         history=history,
@@ -120,135 +101,53 @@ def page(tid: int) -> str:
         overrule_reason=history[0].overrule_reason if history else "",
         stopped=stopped(at.trial),
         places=_places(at.trial),
-        **_read(at, marking, {k for k, s in states.items() if s == "guess"}),
+        **_strip(at, marking, {k for k, s in states.items() if s == "guess"}),
     )
 
 
 def _places(trial: Trial) -> list[Slot]:
     """Free places of the sheet that a photograph may belong to instead."""
     visit = own_assessment(trial.assessment_id)
-    return sheets.free(sheets.stations(coach_id(), visit, sheets.all_trials(coach_id(), visit)))
-
-
-def stopped(trial: Trial) -> str | None:
-    """Why nothing can be changed on this photograph, None where it can."""
-    closed = taking.closed(own_assessment(trial.assessment_id))
-    consent = preparation.consent(db(), coach_id(), trial.practitioner_id)
-    if consent is not None and consent.withdrawn_on is not None:
-        return (
-            f"Consent to photographs was withdrawn on {day(consent.withdrawn_on)}: the picture is "
-            "not shown any more. What was read from it stays."
-        )
-    return closed
-
-
-def keep_closed() -> Response | None:
-    """A signed-off assessment and a photograph without consent are left as they are."""
-    tid = (request.view_args or {}).get("tid")
-    if request.method != "POST" or tid is None or not current_user.is_authenticated:
-        return None
-    sentence = stopped(own_trial(tid))
-    if sentence is None or request.endpoint == "bench.read":
-        return None
-    flash(f"Not saved: {sentence}", "retake")
-    return redirect(url_for("bench.page", tid=tid))
+    return visits.free(visits.stations(work(), visit, visits.all_trials(work(), visit)))
 
 
 room.before_request(keep_closed)
 
 
-def fan_sides(at: Place) -> dict[str, str]:
+def fan_sides(at: Surroundings) -> dict[str, str]:
     """The side each measure belongs to, which colours its fan."""
     return {m.id: m.side or at.trial.side for m in at.pose.measures}
 
 
-def _start(at: Place, history: list[Marking]) -> tuple[Marking, dict[str, str]]:
-    """What the bench opens with: the draft, the last marking, a like shot, or a guess."""
-    draft = markings.draft(db(), coach_id(), at.trial.id)
-    if draft:
-        try:
-            marking, guesses = scenes.read_form(draft, at.pose)
-            return marking, {k: "guess" if k in guesses else "placed" for k in marking.marks}
-        except SceneError:
-            pass
-    if history:
-        return history[0], dict.fromkeys(history[0].marks, "placed")
-    like = markings.last_marks(
-        db(), coach_id(), at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
-    )
-    size = (at.photo.width, at.photo.height)
-    marks = scenes.guess_marks(at.pose, at.trial.side, *size)
-    facing = None
-    if like is not None:
-        marks |= scenes.scaled(like[0].marks, like[1:], size)
-        facing = like[0].facing
-    required = {k: v for k, v in marks.items() if k in at.pose.required}
-    return Marking(required, facing=facing), dict.fromkeys(required, "guess")
-
-
-def _shown(at: Place, marking: Marking, states: dict[str, str]) -> list[Shown]:
-    guess = scenes.guess_marks(at.pose, at.trial.side, at.photo.width, at.photo.height)
+def _shown(at: Surroundings, marking: Marking, states: dict[str, str]) -> list[ShownMark]:
+    guess = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
     found = []
     for key, m in enumerate(at.pose.marks, start=1):
         x, y = marking.marks.get(m.id, guess[m.id])
         state = states.get(m.id, "absent")
         if m.id in marking.mark_sds:
             state = "sticker"
-        found.append(Shown(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key))
+        found.append(
+            ShownMark(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key)
+        )
     return found
 
 
-def _level_guess(photo: Photo) -> tuple[Point, Point]:
-    y = round(photo.height * 0.88, 1)
-    return (round(photo.width * 0.15, 1), y), (round(photo.width * 0.85, 1), y)
-
-
-def _read(at: Place, marking: Marking, guesses: set[str]) -> dict[str, Any]:
-    """Measure for the strip: the result, or the sentence why there is none."""
-    result: Result | None = None
-    problem = None
-    try:
-        result = measure(
-            scenes.scene_of(at.who, at.photo, at.trial, at.position, marking),
-            catalogue(),
-            drawn=True,
-        )
-    except SceneError as error:
-        problem = str(error)
-    longer = max(at.photo.width, at.photo.height)
+def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, Any]:
+    """What the strip beside the photograph shows of a marking."""
+    found = read_marking(at, marking, guesses)
+    result = found.result
     return {
         "result": result,
-        "problem": problem[0].upper() + problem[1:] + "." if problem else None,
-        "guesses": [m.label for m in at.pose.marks if m.id in guesses],
-        "camera_words": cameras.describe(result.camera) if result and result.camera else None,
-        "fan": overlay.fans(result.fans, result.readings, fan_sides(at), longer) if result else "",
+        "problem": found.problem,
+        "guesses": found.guesses,
+        "camera_words": calibration.describe(result.camera) if result and result.camera else None,
+        "fan": overlay.fans(result.fans, result.readings, fan_sides(at), max(at.size))
+        if result
+        else "",
         "truth": at.photo.truth,
-        "second": second_opinion(at, result),
+        "second": second_opinion(work(), at, result),
     }
-
-
-@dataclass(frozen=True)
-class Second:
-    """Another instrument's angle beside the photograph's, degrees, in words."""
-
-    device: str
-    angle: float
-    words: str
-
-
-def second_opinion(at: Place, result: Result | None) -> Second | None:
-    """Compare what another instrument showed with the photograph's headline."""
-    found = days.opinion(db(), at.trial.id)
-    if found is None:
-        return None
-    headline = next((r for r in result.readings if r.headline), None) if result else None
-    words = f"{found.device}: {found.angle:.0f}°"
-    if headline is not None and headline.unit == "deg":
-        apart = found.angle - headline.value
-        room_for = 1.96 * (found.sd**2 + headline.sd**2) ** 0.5
-        verdict = "as far as the two can differ" if abs(apart) <= room_for else "more than chance"
-        words += f", {verdicts.signed(apart)} against the photograph ({verdict})"
-    return Second(found.device, found.angle, f"{words}.")
 
 
 @room.post("/t/<int:tid>/read")
@@ -257,14 +156,14 @@ def read(tid: int) -> str | tuple[str, int]:
     """Answer marks with the overlay and the strip; keep a draft once they rest."""
     at = at_bench(tid)
     try:
-        marking, guesses = scenes.read_form(request.form, at.pose)
+        marking, guesses = drafts.read_form(request.form, at.pose)
     except SceneError as error:
         return render_template("parts/notice.html", kind="retake", sentence=str(error)), 422
     if request.form.get("rest") == "1" and not at.trial.deleted and not stopped(at.trial):
         markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
     else:
         read_only()
-    return render_template("parts/reading.html", at=at, **_read(at, marking, guesses))
+    return render_template("parts/reading.html", at=at, **_strip(at, marking, guesses))
 
 
 @room.post("/t/<int:tid>/save")
@@ -272,28 +171,15 @@ def read(tid: int) -> str | tuple[str, int]:
 def save(tid: int) -> str | Response | tuple[str, int]:
     """Accept the marking, then go on to the next photograph still to mark."""
     at = at_bench(tid)
+    seen = request.form.get("seen", "")
     try:
-        marking, guesses = scenes.read_form(request.form, at.pose)
-        left = [m.label for m in at.pose.marks if m.id in guesses]
-        if left:
-            raise SceneError(
-                f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
-                "confirm it with the space bar"
-            )
-        scene = scenes.scene_of(at.who, at.photo, at.trial, at.position, marking)
-        result = measure(scene, catalogue())
-        seen = request.form.get("seen", "")
-        markings.save(
-            db(),
-            coach_id(),
-            tid,
-            marking,
-            result,
-            catalogue().version,
-            once_key=request.form.get("once_key", "")[:64] or None,
-            seen=int(seen) if seen.isdecimal() else None,
+        accept(
+            work(),
+            at,
+            request.form,
+            request.form.get("once_key", "")[:64] or None,
+            int(seen) if seen.isdecimal() else None,
         )
-        digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
     except (SceneError, Conflict) as error:
         flash(f"Not saved: {error}.".replace("..", "."), "retake")
         markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
@@ -326,19 +212,19 @@ def find_stickers(tid: int) -> Response:
             raise ColourError("Pick the sticker's colour on the photograph first.")
         if picked:
             path = path_of(data_folder(), at.photo.sha256, "photo")
-            with without_lock():
+            with db().unlocked():
                 colour = stickers.pick_colour(stickers.decode(path.read_bytes()), *picked)
         else:
             colour = Colour.from_text(saved or "")
-        found = taking.look_for_stickers(at.pose, at.trial, at.photo, colour)
-    except (ColourError, ValueError, OSError) as error:
+        found = intake.look_for_stickers(work(), at.pose, at.trial, at.photo, colour)
+    except (Told, ValueError, OSError) as error:
         flash(str(error), "retake")
         markings.save_draft(db(), coach_id(), tid, form)
         return redirect(url_for("bench.page", tid=tid))
     if picked:
         accounts.keep_sticker_colour(db(), coach_id(), colour.text())
-    markings.save_draft(db(), coach_id(), tid, scenes.with_stickers(form, found))
-    flash(scenes.say_stickers(at.pose, found), "retake" if found.missing else "message")
+    markings.save_draft(db(), coach_id(), tid, drafts.with_stickers(form, found))
+    flash(drafts.say_stickers(at.pose, found), "retake" if found.missing else "message")
     return redirect(url_for("bench.page", tid=tid, fresh=1))
 
 
@@ -356,7 +242,7 @@ def read_coco(tid: int) -> Response:
     except coco.CocoError as error:
         flash(str(error), "retake")
         return redirect(url_for("bench.page", tid=tid))
-    markings.save_draft(db(), coach_id(), tid, scenes.guess_form(found))
+    markings.save_draft(db(), coach_id(), tid, drafts.guess_form(found))
     flash(f"{len(found)} marks read from the file. Check each and confirm it with the space bar.")
     return redirect(url_for("bench.page", tid=tid, fresh=1))
 
@@ -365,18 +251,13 @@ def read_coco(tid: int) -> Response:
 @login_required
 def assessment_coco(aid: int) -> Response:
     """Every marked photograph of an assessment as COCO keypoints."""
-    visit = own_assessment(aid)
-    pictures = []
-    for trial in assessments.trials(db(), coach_id(), visit.id):
-        newest = markings.history(db(), coach_id(), trial.id)[:1]
-        photo = photos.get(db(), coach_id(), trial.photo_id)
-        if newest and photo is not None and trial.pose in catalogue():
-            pictures.append(
-                coco.Marked(
-                    photo.id, f"{photo.sha256}.jpg", photo.width, photo.height, trial.pose,
-                    trial.side, trial.mode, newest[0].marks,
-                )
-            )  # fmt: skip
+    pictures = [
+        coco.Marked(
+            photo.id, f"{photo.sha256}.jpg", photo.width, photo.height, trial.pose, trial.side,
+            trial.mode, marks,
+        )
+        for trial, photo, marks in marked_pictures(work(), own_assessment(aid).id)
+    ]  # fmt: skip
     body = json.dumps(coco.export(pictures, catalogue()))
     answer = Response(body, mimetype="application/json")
     answer.headers["Content-Disposition"] = f'attachment; filename="marks-{aid}.coco.json"'
@@ -390,7 +271,7 @@ def history(tid: int) -> str:
     at = at_bench(tid)
     rows = []
     for marking in markings.history(db(), coach_id(), tid):
-        rows.append((marking, _read(at, marking, set())["result"]))
+        rows.append((marking, read_marking(at, marking, set()).result))
     return render_template(
         "history.html", at=at, visit=own_assessment(at.trial.assessment_id), rows=rows
     )

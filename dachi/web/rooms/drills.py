@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from flask import Blueprint, abort, render_template, request
 from flask_login import login_required
 
-from dachi.core.drills import DIRECTIONS, PHASES, POSITIONS, TISSUES, Drill
+from dachi.core.catalogue.drills import DIRECTIONS, PHASES, POSITIONS, TISSUES, Drill
 from dachi.data import cautions, drills, gates, props
-from dachi.web.plans import drill_by_id
+from dachi.studio.weeks import drill_by_id
 
 room = Blueprint("drills", __name__)
 
@@ -41,7 +43,7 @@ def page() -> str:
 
 def matches(drill: Drill, asked: dict[str, str]) -> bool:
     """Whether a drill passes every filter that is set."""
-    tests = {
+    tests: dict[str, Callable[[str], bool]] = {
         "phase": lambda v: drill.phase == v,
         "direction": lambda v: v in drill.directions,
         "tissue": lambda v: v in (*drill.lengthens, *drill.strengthens),

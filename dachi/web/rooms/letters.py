@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from flask import Blueprint, abort, flash, redirect, render_template, request, send_file, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.devices import outbox
-from dachi.web import reminders
-from dachi.web.session import coach_id, own_practitioner
+from dachi.simulation import outbox
+from dachi.store import private_links
+from dachi.studio import reminders
+from dachi.web.private_links import private_address
+from dachi.web.session import coach_id, db, own_practitioner, work
 
 room = Blueprint("letters", __name__)
 
@@ -21,8 +21,8 @@ def page() -> str:
     """Reminders that are due, and the messages written so far."""
     return render_template(
         "outbox.html",
-        letters=outbox.letters(reminders.box(coach_id())),
-        waiting=reminders.waiting(coach_id(), datetime.now()),
+        letters=outbox.letters(reminders.box(work())),
+        waiting=reminders.waiting(work()),
     )
 
 
@@ -30,7 +30,7 @@ def page() -> str:
 @login_required
 def letter(name: str) -> Response:
     """One message as a standard .eml file."""
-    path = outbox.path_of(reminders.box(coach_id()), name) or abort(404)
+    path = outbox.path_of(reminders.box(work()), name) or abort(404)
     return send_file(path, mimetype="message/rfc822", as_attachment=True, download_name=name)
 
 
@@ -38,7 +38,7 @@ def letter(name: str) -> Response:
 @login_required
 def write_all() -> Response:
     """Write every reminder that is due."""
-    for one in reminders.waiting(coach_id(), datetime.now()):
+    for one in reminders.waiting(work()):
         _write(one)
     return redirect(url_for("letters.page"))
 
@@ -51,13 +51,14 @@ def remind(pid: int) -> Response:
     if not who.email:
         flash("There is no address in the record yet.", "retake")
     else:
-        _write(reminders.reminder(coach_id(), who, request.form.get("kind", "")))
+        _write(reminders.reminder(work(), who, request.form.get("kind", "")))
     return redirect(url_for("practise.page", pid=pid))
 
 
 def _write(one: reminders.Reminder) -> None:
     try:
-        reminders.write(coach_id(), one)
+        nonce = private_links.live(db(), coach_id(), one.who.id)
+        reminders.write(work(), one, private_address(nonce) if nonce else None)
         flash(f"Written to the outbox for {one.who.call_name}: “{one.subject}”.")
     except (ValueError, OSError) as error:
         flash(f"The message to {one.who.call_name} was not written: {error}.", "retake")

@@ -3,27 +3,35 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import timedelta
+from typing import Any
 
 from flask import Blueprint, current_app, redirect, render_template, request, url_for
 from flask_login import login_required
 from itsdangerous import BadSignature, URLSafeSerializer
 from werkzeug.wrappers import Response
 
-from dachi.core.runsheet import Slot
+from dachi.core.assessing.runsheet import Slot
 from dachi.data import catalogue, cues_under
-from dachi.photos.ingest import PhotoError
-from dachi.store import assessments, days, practitioners
+from dachi.errors import Told
+from dachi.store import assessments, phone_links, practitioners
 from dachi.store.assessments import Assessment
-from dachi.store.database import Conflict
+from dachi.store.database import DiskFull
 from dachi.store.practitioners import Practitioner
-from dachi.web import sheets, taking
-from dachi.web.door import outside_address, qr
+from dachi.studio import intake, visits
+from dachi.studio.intake import Incoming, Refused
+from dachi.studio.work import Work
+from dachi.web.private_links import outside_address, qr
 from dachi.web.security import csrf, limiter
-from dachi.web.session import coach_id, db, own_assessment, own_practitioner
-from dachi.web.taking import Refused
+from dachi.web.session import (
+    clock,
+    coach_id,
+    db,
+    own_assessment,
+    own_practitioner,
+    work_for,
+)
 
 room = Blueprint("phone", __name__)
 
@@ -31,10 +39,10 @@ LASTS = timedelta(hours=3)
 
 
 @dataclass(frozen=True)
-class Door:
+class PhoneDoor:
     """What a working link opens."""
 
-    coach_id: int
+    work: Work
     visit: Assessment
     who: Practitioner
     expires_at: str
@@ -49,10 +57,10 @@ def _signer() -> URLSafeSerializer:
 def offer(aid: int) -> str:
     """Show the code that opens this assessment on a phone."""
     visit = own_assessment(aid)
-    nonce = days.live_phone(db(), coach_id(), aid, _now())
+    nonce = phone_links.live(db(), coach_id(), aid, _now())
     link = None
     if nonce:
-        row = days.phone(db(), nonce)
+        row = phone_links.behind(db(), nonce)
         link = f"{outside_address()}{url_for('phone.capture', token=_signer().dumps(nonce))}"
     return render_template(
         "phone_offer.html",
@@ -60,9 +68,9 @@ def offer(aid: int) -> str:
         who=own_practitioner(visit.practitioner_id),
         link=link,
         code=qr(link) if link else "",
-        until=row["expires_at"] if nonce and row else None,
+        until=row.expires_at if nonce and row else None,
         only_here=link is not None and _is_loopback(link),
-        closed=taking.closed(visit),
+        closed=intake.closed(visit),
     )
 
 
@@ -71,10 +79,10 @@ def offer(aid: int) -> str:
 def let_in(aid: int) -> Response:
     """Make a link for a phone, or take every link back."""
     visit = own_assessment(aid)
-    days.close_phones(db(), coach_id(), aid)
-    if request.form.get("act") != "close" and taking.closed(visit) is None:
-        until = (datetime.now() + LASTS).isoformat(timespec="seconds")
-        days.open_phone(db(), coach_id(), aid, until)
+    phone_links.revoke(db(), coach_id(), aid)
+    if request.form.get("act") != "close" and intake.closed(visit) is None:
+        until = (clock().local() + LASTS).isoformat(timespec="seconds")
+        phone_links.make(db(), coach_id(), aid, until)
     return redirect(url_for("phone.offer", aid=aid))
 
 
@@ -83,32 +91,32 @@ def _is_loopback(link: str) -> bool:
 
 
 def _now() -> str:
-    return datetime.now().isoformat(timespec="seconds")
+    return clock().local().isoformat(timespec="seconds")
 
 
 # ---------------------------------------------------------------- on the phone
 
 
-def _door(token: str) -> Door | tuple[str, int]:
+def _door(token: str) -> PhoneDoor | tuple[str, int]:
     """What a link opens, or the sentence and status why it opens nothing."""
     try:
         nonce = _signer().loads(token)
     except BadSignature:
         return "This link is not right: it may have been cut short. Scan the code again.", 404
-    row = days.phone(db(), nonce) if isinstance(nonce, str) else None
+    row = phone_links.behind(db(), nonce) if isinstance(nonce, str) else None
     if row is None:
         return "This link is not known here. Scan the code again.", 404
-    if row["revoked_at"] is not None or row["expires_at"] <= _now():
+    if row.revoked_at is not None or row.expires_at <= _now():
         return (
             "This link has ended. Ask for a new code on the assessment's page; photographs still "
             "waiting on this phone are sent once it is open.",
             410,
         )
-    visit = assessments.get(db(), row["coach_id"], row["assessment_id"])
-    who = practitioners.get(db(), row["coach_id"], visit.practitioner_id) if visit else None
+    visit = assessments.get(db(), row.coach_id, row.assessment_id)
+    who = practitioners.get(db(), row.coach_id, visit.practitioner_id) if visit else None
     if visit is None or who is None:
         return "This assessment is gone.", 404
-    return Door(row["coach_id"], visit, who, row["expires_at"])
+    return PhoneDoor(work_for(row.coach_id), visit, who, row.expires_at)
 
 
 @room.get("/c/<token>")
@@ -118,7 +126,7 @@ def capture(token: str) -> str | tuple[str, int]:
     door = _door(token)
     if isinstance(door, tuple):
         return render_template("phone_end.html", sentence=door[0]), door[1]
-    if problem := taking.refusal(door.coach_id, door.visit, door.who, "active"):
+    if problem := intake.refusal(door.work, door.visit, door.who, "active"):
         return render_template("phone_end.html", sentence=problem), 410
     state = _state(door)
     poses = [catalogue().pose(p) for p in dict.fromkeys(s["pose"] for s in state["order"])]
@@ -138,9 +146,9 @@ def state(token: str) -> tuple[Response, int] | Response:
     return _json(_state(door))
 
 
-def _state(door: Door) -> dict[str, object]:
-    own = assessments.trials(db(), door.coach_id, door.visit.id)
-    stations = sheets.stations(door.coach_id, door.visit, own)
+def _state(door: PhoneDoor) -> dict[str, Any]:
+    own = assessments.trials(db(), door.work.coach, door.visit.id)
+    stations = visits.stations(door.work, door.visit, own)
     order, again = [], []
     for s in stations:
         for r in s.rows:
@@ -153,7 +161,7 @@ def _state(door: Door) -> dict[str, object]:
     return {"order": order, "again": again, "until": door.expires_at, "aid": door.visit.id}
 
 
-def _slot(slot: Slot, who: Practitioner) -> dict[str, object]:
+def _slot(slot: Slot, who: Practitioner) -> dict[str, Any]:
     pose = catalogue().pose(slot.pose)
     side = "" if slot.side == "both" else f"{slot.side} "
     return {
@@ -165,8 +173,8 @@ def _slot(slot: Slot, who: Practitioner) -> dict[str, object]:
         "words": f"{pose.name}, {side}{slot.mode}, trial {slot.number}",
         "say": " ".join([pose.say, *cues_under(pose.id, who.schools)]),
         "how": pose.modes[slot.mode],
-        "camera": f"{pose.camera['height_cm']} cm up, {pose.camera['distance_cm']} cm away, "
-        f"{pose.camera['stand']}",
+        "camera": f"{pose.camera.height_cm:g} cm up, {pose.camera.distance_cm:g} cm away, "
+        f"{pose.camera.stand}",
         "hold": pose.hold_s,
     }
 
@@ -184,18 +192,16 @@ def receive(token: str) -> tuple[Response, int] | Response:
     try:
         if sent is None or not once:
             raise Refused("No photograph arrived: take it again.")
-        place = taking.place_of(request.form, door.who)
-        trial_id = taking.send(
-            door.coach_id, door.visit, door.who, place, sent.read(), "upload", None, f"ph-{once}"
+        place = intake.place_of(request.form, door.who)
+        trial_id = intake.send(
+            door.work, door.visit, door.who, place, Incoming(sent.read()), f"ph-{once}"
         )
-    except (Refused, PhotoError, Conflict) as error:
+    except DiskFull as error:
+        return _json({"problem": str(error)}, 507)
+    except Told as error:
         return _json({"problem": str(error)}, 422)
     except OSError as error:
-        return _json({"problem": taking.unwritten(error)}, 507)
-    except sqlite3.OperationalError as error:
-        if "full" not in str(error):
-            raise
-        return _json({"problem": taking.unwritten(error)}, 507)
+        return _json({"problem": intake.unwritten(error)}, 507)
     return _json({"trial": trial_id} | _state(door))
 
 

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
-from datetime import date
+from collections.abc import Collection, Mapping
 
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.programme import NoPlan, direction_target, missing, needing
-from dachi.core.progression import lengthened
+from dachi.core.practising.programme import NoPlan, direction_target, missing, needing
+from dachi.core.practising.progression import Adjustment, lengthened
 from dachi.data import cautions, chosen_schools, props
 from dachi.drawing.practice import wheel
-from dachi.store import assessments, practice
-from dachi.store.practice import Profile
-from dachi.web import plans, proposals
-from dachi.web.session import coach_id, db, own_practitioner
+from dachi.store import assessments
+from dachi.store import proposals as offered_proposals
+from dachi.store import weeks as stored_weeks
+from dachi.store.weeks import Profile, Tuned
+from dachi.studio import proposals, weeks
+from dachi.web.session import coach_id, db, own_practitioner, work
 
 room = Blueprint("plan", __name__)
 
@@ -26,17 +27,17 @@ room = Blueprint("plan", __name__)
 def page(pid: int) -> str:
     """The week, with the reason for each drill, what fell out, and what to change."""
     who = own_practitioner(pid)
-    proposals.refresh(coach_id(), who)
-    profile = plans.profile_of(coach_id(), pid)
+    proposals.refresh(work(), who)
+    profile = weeks.profile_of(work(), pid)
     problem, week = None, None
     try:
-        week = plans.week_of(coach_id(), who)
+        week = weeks.week_of(work(), who)
     except NoPlan as error:
         problem = f"There is no plan: {error}."
-    offered = practice.proposals(db(), coach_id(), pid)
+    offered = offered_proposals.of_practitioner(db(), coach_id(), pid)
     styles = chosen_schools(who.schools)
     target = direction_target(profile.minutes, len(profile.weekdays))
-    active = {c.id for c in plans.person_of(coach_id(), who, plans.datetime.now()).cautions}
+    active = {c.id for c in weeks.person_of(work(), who).cautions}
     return render_template(
         "plan.html",
         who=who,
@@ -44,26 +45,26 @@ def page(pid: int) -> str:
         profile=profile,
         week=week,
         problem=problem,
-        drills=plans.drill_by_id(),
-        weekdays=plans.WEEKDAYS,
-        today=date.today().weekday(),
-        wheel=wheel(week["directions"], target) if week else "",
-        dose=lambda d: plans.say_dose(d, styles["counting"], who.breath_s),
+        drills=weeks.drill_by_id(),
+        weekdays=weeks.WEEKDAYS,
+        today=work().today().weekday(),
+        wheel=wheel(week.directions, target) if week else "",
+        dose=lambda d: weeks.say_dose(d, styles["counting"], who.breath_s),
         open_proposals=[o for o in offered if o.decided_at is None],
         decided=[o for o in offered if o.decided_at is not None],
         cautions=cautions(),
         active=active,
         owned=[p for p in props() if p.id in who.props],
-        wishes=practice.wishes(db(), coach_id(), pid),
-        fell_out=_grouped(week["fell_out"], who.props) if week else [],
-        standings=plans.standings(coach_id(), who)[:2],
-        saved=practice.profile(db(), coach_id(), pid) is not None,
+        wishes=stored_weeks.wishes(db(), coach_id(), pid),
+        fell_out=_grouped(week.fell_out, who.props) if week else [],
+        standings=weeks.standings(work(), who)[:2],
+        saved=stored_weeks.profile(db(), coach_id(), pid) is not None,
     )
 
 
-def _grouped(fell_out: dict[str, str], owned: Collection[str]) -> list[tuple[str, list[str]]]:
+def _grouped(fell_out: Mapping[str, str], owned: Collection[str]) -> list[tuple[str, list[str]]]:
     """Drills that are not in the plan, by the reason; what would do for a missing prop."""
-    known = plans.drill_by_id()
+    known = weeks.drill_by_id()
     instead = {p.id: p.instead for p in props()}
     found: dict[str, list[str]] = {}
     for name, why in fell_out.items():
@@ -79,7 +80,7 @@ def _grouped(fell_out: dict[str, str], owned: Collection[str]) -> list[tuple[str
 def profile(pid: int) -> Response:
     """Say how somebody practises."""
     own_practitioner(pid)
-    known = plans.profile_of(coach_id(), pid)
+    known = weeks.profile_of(work(), pid)
     level, minutes = request.form.get("level", ""), request.form.get("minutes", "")
     chosen = tuple(sorted({int(d) for d in request.form.getlist("weekday") if d in "0123456"}))
     if level not in ("1", "2", "3") or minutes not in ("5", "10", "15", "20", "30", "45", "60"):
@@ -88,8 +89,8 @@ def profile(pid: int) -> Response:
         flash("Choose at least one day to practise on.", "retake")
     else:
         own = tuple(c.id for c in cautions() if c.id in request.form.getlist("caution"))
-        tuned = {} if request.form.get("untune") else known.tuned
-        practice.save_profile(
+        tuned = Tuned() if request.form.get("untune") else known.tuned
+        stored_weeks.save_profile(
             db(), coach_id(), pid, Profile(int(level), float(minutes), chosen, own, tuned)
         )
     return redirect(url_for("plan.page", pid=pid))
@@ -102,32 +103,30 @@ def wish(pid: int) -> Response:
     who = own_practitioner(pid)
     name, act = request.form.get("drill", ""), request.form.get("act", "")
     day = request.form.get("weekday", "-1")
-    known = plans.drill_by_id()
+    known = weeks.drill_by_id()
     if name not in known or day not in ("-1", *"0123456"):
         abort(400)
     on = int(day)
     if act in ("keep", "drop", "free"):
         kind = None if act == "free" else act
-        practice.wish(db(), coach_id(), pid, on, name, kind)
+        stored_weeks.wish(db(), coach_id(), pid, on, name, kind)
         if act == "free":
-            practice.wish(db(), coach_id(), pid, -1, name, None)
+            stored_weeks.wish(db(), coach_id(), pid, -1, name, None)
     elif act == "swap":
         other = request.form.get("other", "")
         if other not in known:
             abort(400)
-        practice.wish(db(), coach_id(), pid, on, name, "drop")
-        practice.wish(db(), coach_id(), pid, on, other, "keep")
+        stored_weeks.wish(db(), coach_id(), pid, on, name, "drop")
+        stored_weeks.wish(db(), coach_id(), pid, on, other, "keep")
     elif act == "longer":
-        longer = dict(plans.profile_of(coach_id(), pid).tuned.get("longer", {}))
-        change = {"longer": {name: lengthened(float(longer.get(name, 1.0)))}}
-        proposals.accept(coach_id(), pid, change, date.today())
+        factor = weeks.profile_of(work(), pid).tuned.longer.get(name, 1.0)
+        proposals.accept(work(), pid, Adjustment(longer={name: lengthened(factor)}))
     else:
         abort(400)
     try:
-        plans.week_of(coach_id(), who)
+        weeks.week_of(work(), who)
     except NoPlan as error:
-        db().execute("ROLLBACK")
-        db().execute("BEGIN IMMEDIATE")
+        db().again(keep=False)
         flash(f"Not changed: {error}.", "retake")
     return redirect(url_for("plan.page", pid=pid, _anchor=f"day-{on}" if on >= 0 else None))
 
@@ -137,11 +136,11 @@ def wish(pid: int) -> Response:
 def decide(pid: int, oid: int) -> Response:
     """Accept a proposal, and do what it says, or leave things as they are."""
     own_practitioner(pid)
-    offered = {o.id: o for o in practice.proposals(db(), coach_id(), pid)}
+    offered = {o.id: o for o in offered_proposals.of_practitioner(db(), coach_id(), pid)}
     found = offered.get(oid) or abort(404)
     yes = request.form.get("accept") == "1"
-    if practice.decide(db(), coach_id(), pid, oid, yes) and yes:
-        proposals.accept(coach_id(), pid, found.change, date.today())
+    if offered_proposals.decide(db(), coach_id(), pid, oid, yes) and yes:
+        proposals.accept(work(), pid, found.change)
         flash(f"Done: {found.text}")
     return redirect(url_for("plan.page", pid=pid))
 
@@ -155,6 +154,6 @@ def ladders(pid: int) -> str:
         "ladders.html",
         who=who,
         visits=assessments.of_practitioner(db(), coach_id(), pid),
-        standings=plans.standings(coach_id(), who),
-        drills=plans.drill_by_id(),
+        standings=weeks.standings(work(), who),
+        drills=weeks.drill_by_id(),
     )

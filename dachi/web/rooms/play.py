@@ -3,27 +3,24 @@
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Mapping
-from dataclasses import asdict
-from datetime import datetime
+from dataclasses import asdict, replace
 from typing import Any
 
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
-from dachi.core import practice as practising
-from dachi.core.dose import dose
-from dachi.core.drills import Drill
-from dachi.core.programme import Item, NoPlan, barred, refused
+from dachi.core.catalogue.drills import Drill
+from dachi.core.practising import timeline
+from dachi.core.practising.dose import dose
+from dachi.core.practising.programme import Item, NoPlan, barred, refused
+from dachi.core.practising.timeline import Step
 from dachi.data import catalogue, chosen_schools, cues_under
 from dachi.drawing.drills import drill_figures
-from dachi.store import practice
-from dachi.web import plans, proposals
-from dachi.web.owner import Own, closed, own_of
-from dachi.web.practised import beginning
+from dachi.store.weeks import PlannedSession, Tuned
+from dachi.studio import practice_log, weeks
+from dachi.web.own_page import Own, closed, own_of
 from dachi.web.security import csrf, limiter
-from dachi.web.session import db
 
 room = Blueprint("play", __name__)
 
@@ -38,19 +35,19 @@ def play(token: str, weekday: int) -> str | Response | tuple[str, int]:
     if own is None:
         return closed()
     try:
-        week = plans.week_of(own.coach, own.who)
+        week = weeks.week_of(own.work, own.who)
     except NoPlan:
         return redirect(url_for("own.page", token=token))
-    session = next((s for s in week["sessions"] if s["weekday"] == weekday), None)
+    session = next((s for s in week.sessions if s.weekday == weekday), None)
     if session is None:
         return redirect(url_for("own.page", token=token))
     minutes = request.args.get("minutes", "")
     if minutes in ("5", "10", "15", "20", "30"):
-        person = plans.person_of(own.coach, own.who, datetime.now())
-        session = plans.shorter(session, person, float(minutes))
+        person = weeks.person_of(own.work, own.who)
+        session = weeks.shorter(session, person, float(minutes))
     short = request.args.get("short") == "1"
     data, names = _player(own, session, short=short)
-    figures = {n: drill_figures(plans.drill_by_id()[n], catalogue()) for n in names}
+    figures = {n: drill_figures(weeks.drill_by_id()[n], catalogue()) for n in names}
     return render_template(
         "play.html",
         token=token,
@@ -61,19 +58,22 @@ def play(token: str, weekday: int) -> str | Response | tuple[str, int]:
     )
 
 
-def _player(
-    own: Own, session: Mapping[str, Any], *, short: bool
-) -> tuple[dict[str, Any], list[str]]:
+def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str, Any], list[str]]:
     """What the player walks through, with easier and harder forms ready."""
-    known = plans.drill_by_id()
+    known = weeks.drill_by_id()
     styles = chosen_schools(own.who.schools)
-    profile = plans.profile_of(own.coach, own.who.id)
-    person = plans.person_of(own.coach, own.who, datetime.now())
+    profile = weeks.profile_of(own.work, own.who.id)
+    person = weeks.person_of(own.work, own.who)
+
+    def counted(step: Step) -> Step:
+        by_breath = styles["counting"] == "breaths"
+        return timeline.in_breaths(step, own.who.breath_s) if by_breath else step
+
     items, names = [], []
-    for i in session["items"]:
-        if i["drill"] not in known:
+    for i in session.items:
+        if i.drill not in known:
             continue
-        d = known[i["drill"]]
+        d = known[i.drill]
         others = {}
         for kind, other in (("easier", d.easier), ("harder", d.harder)):
             swap = known.get(other or "")
@@ -82,29 +82,38 @@ def _player(
             if swap is None or asks(swap, person) is not None:
                 continue
             how = dose(swap, profile.level, profile.minutes)
-            item = Item(swap, how, i["first"] or "left", "")
-            others[kind] = {"drill": swap.id, "steps": [asdict(s) for s in practising.steps(item)]}
+            item = Item(swap, how, i.first or "left", "")
+            others[kind] = {
+                "drill": swap.id,
+                "steps": [asdict(counted(s)) for s in timeline.steps(item)],
+            }
             names.append(swap.id)
         names.append(d.id)
-        steps = [_shortened(s) for s in i["steps"]] if short else i["steps"]
-        items.append({"drill": d.id, "steps": steps, "others": others, "reason": i["reason"]})
+        steps = [_shortened(s) if short else counted(s) for s in i.steps]
+        items.append(
+            {
+                "drill": d.id,
+                "steps": [asdict(s) for s in steps],
+                "others": others,
+                "reason": i.reason,
+            }
+        )
     names = list(dict.fromkeys(names))
     data = {
-        "weekday": session["weekday"],
+        "weekday": session.weekday,
         "items": items,
         "drills": {n: _card(known[n], profile.tuned, own.who.schools) for n in names},
-        "counting": styles["counting"],
         "breath_s": own.who.breath_s,
-        "places": practising.PLACES,
-        "kinds": practising.KINDS,
-        "stops": practising.STOPS,
-        "eases": {n: practising.after_pain("dull", known[n], known)[1] for n in names},
-        "stop_now": practising.after_pain("sharp", known[names[0]], known)[1],
+        "places": timeline.PLACES,
+        "kinds": timeline.KINDS,
+        "stops": timeline.STOPS,
+        "eases": {n: timeline.after_pain("dull", known[n], known)[1] for n in names},
+        "stop_now": timeline.after_pain("sharp", known[names[0]], known)[1],
     }
     return data, names
 
 
-def _card(d: Drill, tuned: Mapping[str, Any], own: Mapping[str, str]) -> dict[str, Any]:
+def _card(d: Drill, tuned: Tuned, own: Mapping[str, str]) -> dict[str, Any]:
     return {
         "name": d.name,
         "phase": d.phase,
@@ -112,22 +121,18 @@ def _card(d: Drill, tuned: Mapping[str, Any], own: Mapping[str, str]) -> dict[st
         "feel": d.feel,
         "not_feel": d.not_feel,
         "prop": d.prop_height,
-        "prop_cm": dict(tuned.get("prop_cm", {})).get(d.id),
+        "prop_cm": tuned.prop_cm.get(d.id),
         "sitting": d.sitting,
         "props": [*d.requires, *d.optional],
     }
 
 
-def _shortened(step: Mapping[str, Any]) -> dict[str, Any]:
+def _shortened(step: Step) -> Step:
     """A step cut to a few seconds, for trying the player out."""
-    found = dict(step)
-    if found["kind"] == "reps":
-        found["reps"] = min(found["reps"], 2)
-        found["rep_s"] = min(found["rep_s"], 0.4)
-        found["seconds"] = found["reps"] * found["rep_s"]
-    else:
-        found["seconds"] = min(found["seconds"], 0.8 if found["kind"] == "enter" else 1.5)
-    return found
+    if step.kind == "reps":
+        reps, rep_s = min(step.reps, 2), min(step.rep_s, 0.4)
+        return replace(step, reps=reps, rep_s=rep_s, seconds=reps * rep_s)
+    return replace(step, seconds=min(step.seconds, 0.8 if step.kind == "enter" else 1.5))
 
 
 @room.post("/me/<token>/log")
@@ -141,63 +146,11 @@ def log(token: str) -> tuple[Response, int]:
     if (request.content_length or 0) > MOST_LOG_BYTES:
         return _json({"problem": "The log is too long."}, 413)
     try:
-        body = json.loads(request.get_data(as_text=True))
-        found = read_log(body)
-    except (ValueError, KeyError, TypeError) as error:
+        found = practice_log.read_played(request.get_data(), own.work.now())
+    except practice_log.LogProblem as error:
         return _json({"problem": f"The log could not be read ({error})."}, 422)
-    practice.add_log(db(), own.coach, own.who.id, **found)
-    proposals.refresh(own.coach, own.who)
-    return _json({"kept": found["once_key"]}, 200)
-
-
-def read_log(body: Mapping[str, Any]) -> dict[str, Any]:
-    """Check a session as the player sends it. Raises ValueError, KeyError or TypeError."""
-    started = beginning(str(body["started_at"]))
-    if body["felt"] not in practising.FELT:
-        raise ValueError("it does not say how it felt")
-    known = plans.drill_by_id()
-    done = []
-    for d in list(body["done"])[:80]:
-        if d["drill"] not in known:
-            continue
-        row: dict[str, Any] = {
-            "drill": d["drill"],
-            "seconds": _number(d.get("seconds", 0), 0, 7200),
-        }
-        if d.get("felt") in practising.FELT:
-            row["felt"] = d["felt"]
-        for name, most in (("prop_cm", 150.0), ("layers", 20.0), ("hold_s", 7200.0)):
-            if d.get(name) not in (None, ""):
-                row[name] = _number(d[name], 0, most)
-        for side in ("left", "right"):
-            if d.get(side) is not None:
-                row[side] = _number(d[side], 0, 7200)
-        done.append(row)
-    pains = []
-    for p in list(body.get("pains", []))[:20]:
-        if (
-            p["drill"] in known
-            and p["place"] in practising.PLACES
-            and p["kind"] in practising.KINDS
-        ):
-            pains.append((str(p["drill"]), str(p["place"]), str(p["kind"])))
-    return {
-        "once_key": str(body["once_key"])[:64],
-        "started_at": started.isoformat(timespec="seconds"),
-        "seconds": _number(body["seconds"], 0, 86400),
-        "felt": body["felt"],
-        "finished": bool(body.get("finished")),
-        "done": done,
-        "notes": str(body.get("notes", ""))[:1000],
-        "pains": pains,
-    }
-
-
-def _number(value: Any, low: float, high: float) -> float:
-    found = float(value)
-    if not (math.isfinite(found) and low <= found <= high):
-        raise ValueError(f"{value!r} is out of bounds")
-    return round(found, 2)
+    practice_log.keep(own.work, own.who, found)
+    return _json({"kept": found.once_key}, 200)
 
 
 def _json(body: Mapping[str, Any], code: int) -> tuple[Response, int]:

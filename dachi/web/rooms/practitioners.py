@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from datetime import date
 from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -12,8 +11,8 @@ from werkzeug.wrappers import Response
 
 from dachi.data import chosen_schools, props, schools
 from dachi.store import assessments, practitioners
-from dachi.web import digests
-from dachi.web.session import coach_id, db, own_practitioner
+from dachi.studio import summaries
+from dachi.web.session import clock, coach_id, db, own_practitioner, work
 
 room = Blueprint("practitioners", __name__)
 
@@ -99,7 +98,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
         return page, 422
     practitioners.update(db(), coach_id(), pid, **values)
     if values["schools"].get("trials") != who.schools.get("trials"):
-        digests.refresh_all(db(), coach_id(), [pid])
+        summaries.refresh_all(work(), [pid])
     flash("Saved.")
     return redirect(url_for("practitioners.record", pid=pid))
 
@@ -127,7 +126,7 @@ def _read() -> tuple[dict[str, Any], dict[str, str]]:
         problems["call_name"] = "Say what to call them."
     if values["email"] and not re.fullmatch(r"[^@\s<>,;]+@[^@\s<>,;]+", values["email"]):
         problems["email"] = "This does not look like an address: leave it empty or correct it."
-    year, problem = _number("birth_year", "birth year", 1900, date.today().year)
+    year, problem = _number("birth_year", "birth year", 1900, clock().today().year)
     values["birth_year"] = None if year is None else int(year)
     if problem:
         problems["birth_year"] = problem

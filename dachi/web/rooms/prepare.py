@@ -8,10 +8,10 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core import readiness
+from dachi.core.assessing import permission
 from dachi.data import screening_questions
 from dachi.store import assessments, preparation
-from dachi.web.session import coach_id, db, own_practitioner
+from dachi.web.session import clock, coach_id, db, own_practitioner
 
 room = Blueprint("prepare", __name__)
 
@@ -28,15 +28,15 @@ def page(pid: int) -> str:
         "prepare.html",
         who=who,
         consent=consent,
-        scopes=readiness.SCOPES,
-        no_photograph=readiness.photograph_refused(consent, who.birth_year, date.today().year),
-        minor=readiness.may_be_minor(who.birth_year, date.today().year),
+        scopes=permission.SCOPES,
+        no_photograph=permission.photograph_refused(consent, who.birth_year, clock().today().year),
+        minor=permission.may_be_minor(who.birth_year, clock().today().year),
         screening=screening,
         questions=questions,
-        no_passive=readiness.passive_refused(screening),
-        cautions=readiness.cautions(screening, questions),
+        no_passive=permission.passive_refused(screening),
+        cautions=permission.cautions(screening, questions),
         visits=assessments.of_practitioner(db(), coach_id(), pid),
-        today=date.today().isoformat(),
+        today=clock().today().isoformat(),
     )
 
 
@@ -52,7 +52,7 @@ def _day(name: str) -> str | None:
         on = date.fromisoformat(request.form.get(name, ""))
     except ValueError:
         return None
-    return on.isoformat() if on <= date.today() else None
+    return on.isoformat() if on <= clock().today() else None
 
 
 @room.post("/p/<int:pid>/consent")
@@ -68,9 +68,9 @@ def consent(pid: int) -> Response:
         return _back(pid)
     scope = request.form.get("scope", "")
     guardian = request.form.get("guardian", "").strip()[:120]
-    if scope not in readiness.SCOPES:
+    if scope not in permission.SCOPES:
         return _back(pid, "Say what the photographs may be used for.")
-    if readiness.may_be_minor(who.birth_year, date.today().year) and not guardian:
+    if permission.may_be_minor(who.birth_year, clock().today().year) and not guardian:
         return _back(pid, "They may be under age: name the guardian who consents.")
     faces = request.form.get("faces") == "1"
     preparation.give_consent(
@@ -87,7 +87,7 @@ def screening(pid: int) -> Response:
     known = [q.id for q in screening_questions()]
     yes = [q for q in request.form.getlist("yes") if q in known]
     preparation.answer_screening(
-        db(), coach_id(), pid, answered_on=date.today().isoformat(), yes=yes
+        db(), coach_id(), pid, answered_on=clock().today().isoformat(), yes=yes
     )
     return _back(pid)
 

@@ -12,21 +12,23 @@ from flask import Blueprint, Response, abort, flash, redirect, render_template, 
 from flask_login import login_required
 from werkzeug.wrappers import Response as Redirect
 
-from dachi.core import series as judging
-from dachi.core import verdicts
-from dachi.core.catalogue import Measure, Pose
-from dachi.core.series import Series
+from dachi.core.catalogue.poses import Measure, Pose
+from dachi.core.judging import series as judging
+from dachi.core.judging import wording
+from dachi.core.judging.series import Series
 from dachi.data import catalogue
 from dachi.drawing import hip
 from dachi.drawing import progress as charts
 from dachi.drawing.progress import Note
-from dachi.store import assessments, digests, goals, practitioners
+from dachi.store import assessments, goals, practitioners
+from dachi.store import summaries as stored
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
-from dachi.web import overview, takeout
-from dachi.web.digests import judged, label_of, repeats_for
-from dachi.web.session import coach_id, data_folder, db, own_practitioner
-from dachi.web.words import day
+from dachi.studio import export, overview, summaries
+from dachi.studio.histories import day_number
+from dachi.studio.phrases import say_day
+from dachi.studio.summaries import judged, label_of, repeats_for
+from dachi.web.session import coach_id, data_folder, db, own_practitioner, work
 
 room = Blueprint("progress", __name__)
 
@@ -63,7 +65,7 @@ def _asked(pid: int) -> Asked:
 
 
 def _label(asked: Asked) -> str:
-    return label_of(db(), coach_id(), asked.pose, asked.measure, asked.series)
+    return label_of(work(), asked.pose, asked.measure, asked.series)
 
 
 #: Series of long histories, kept while nothing they were built from has changed.
@@ -74,14 +76,14 @@ _MOST_KEPT = 64
 def _series(
     pid: int, pose: Pose, measure: Measure, include: tuple[str, ...], variant: str | None
 ) -> Series:
-    known = repeats_for(db(), coach_id(), pid, pose.id, measure.family)
+    known = repeats_for(work(), pid, pose.id, measure.family)
     told = tuple(sorted((m, r.squares, r.df) for m, r in known.items()))
-    stamp = digests.stamp(db(), pid, pose.id)
+    stamp = stored.stamp(db(), coach_id(), pid, pose.id)
     key = (str(data_folder()), pid, pose.id, measure.family, include, variant, stamp, told)
     found = _KEPT.get(key)
     if found is None:
         prefer = {"variant": variant} if variant is not None else None
-        found = judged(db(), coach_id(), pid, pose, measure.family, include=include, prefer=prefer)
+        found = judged(work(), pid, pose, measure.family, include=include, prefer=prefer)
         _KEPT[key] = found
         while len(_KEPT) > _MOST_KEPT:
             _KEPT.popitem(last=False)
@@ -97,7 +99,7 @@ def page(pid: int) -> str:
 
 
 def _overview(who: Practitioner) -> str:
-    found = digests.of_practitioner(db(), coach_id(), who.id)
+    found = summaries.of_practitioner(work(), who.id)
     order = {p.id: i for i, p in enumerate(catalogue().poses)}
     found.sort(key=lambda d: order.get(d.pose, 99))
     open_goals = goals.of_practitioner(db(), coach_id(), who.id)
@@ -106,35 +108,25 @@ def _overview(who: Practitioner) -> str:
     return render_template(
         "overview.html",
         who=who,
-        digests=found,
+        summaries=found,
         circles={side: hip.draw(side, ranges[side]) for side in ("left", "right")},
         changes=overview.changes(found)[:8],
         held=overview.held_back(found, open_goals)[:5],
-        goals=[(g, *_goal_state(who, g)) for g in open_goals if g.pose in catalogue()],
+        goals=[
+            (g, *overview.goal_state(work(), who, g)) for g in open_goals if g.pose in catalogue()
+        ],
         goal_poses=catalogue().poses,
-        notes=goals.annotations(db(), coach_id(), who.id)[::-1],
+        notes=goals.notes_of(db(), coach_id(), who.id)[::-1],
         retest=min(dues) if dues else None,
         visits=assessments.of_practitioner(db(), coach_id(), who.id),
-        today=date.today().isoformat(),
+        today=work().today().isoformat(),
     )
-
-
-def _goal_state(who: Practitioner, goal: goals.Goal) -> tuple[str, str, str]:
-    """Words for the goal's measure, its state and whether it is within reach."""
-    pose = catalogue().pose(goal.pose)
-    measure = next((m for m in pose.families if m.family == goal.family), pose.families[0])
-    series = judged(db(), coach_id(), who.id, pose, measure.family)
-    line = series.line(goal.side, goal.mode)
-    side = "" if goal.side == "both" else f"{goal.side} "
-    target = verdicts.plain(goal.target, measure.unit)
-    name = f"{pose.name}, {side}{goal.mode}: {measure.family_label} {target}"
-    return name, *overview.say_forecast(goal, line, measure)
 
 
 def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
     """The chart as SVG; ``alone`` with its colours, for a file of its own."""
     visits = assessments.of_practitioner(db(), coach_id(), who.id)
-    dates = {v.id: day(v.taken_at) for v in visits}
+    dates = {v.id: say_day(v.taken_at) for v in visits}
     # One address made once: ten years of rings are over a thousand links.
     bench = url_for("bench.page", tid=0).removesuffix("0")
     target = next(
@@ -146,8 +138,8 @@ def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
         None,
     )
     notes = [
-        Note(overview.day_number(n.on_date), n.kind, f"{day(n.on_date)}: {n.text}")
-        for n in goals.annotations(db(), coach_id(), who.id)
+        Note(day_number(n.on_date), n.kind, f"{say_day(n.on_date)}: {n.text}")
+        for n in goals.notes_of(db(), coach_id(), who.id)
     ]
     return charts.draw(
         asked.series,
@@ -157,7 +149,7 @@ def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
         target,
         notes,
         None if alone else lambda tid: f"{bench}{tid}/preview.jpg",
-        verdicts.UNITS[asked.measure.unit],
+        wording.UNITS[asked.measure.unit],
         CHART_STYLE.read_text("utf-8") if alone else "",
     )
 
@@ -165,9 +157,9 @@ def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
 def _chart(who: Practitioner) -> str:
     asked = _asked(who.id)
     pose, measure, series = asked.pose, asked.measure, asked.series
-    known = digests.poses(db(), coach_id(), who.id)
+    known = stored.poses(db(), coach_id(), who.id)
     visits = assessments.of_practitioner(db(), coach_id(), who.id)
-    dates = {v.id: day(v.taken_at) for v in visits}
+    dates = {v.id: say_day(v.taken_at) for v in visits}
     everything = request.args.get("all") == "1"
     table = _table(series, dates)
     return render_template(
@@ -176,17 +168,17 @@ def _chart(who: Practitioner) -> str:
         pose=pose,
         measure=measure,
         label=_label(asked),
-        unit=verdicts.UNITS[measure.unit],
+        unit=wording.UNITS[measure.unit],
         poses=[p for p in catalogue().poses if p.id in known or p.id == pose.id],
         series=series,
         chart=_drawn(who, asked) if series.lines else None,
-        sentence=verdicts.headline_sentence(series, measure.unit),
+        sentence=wording.headline_sentence(series, measure.unit),
         legend=charts.legend([line.mode for line in series.lines], measure.better),
         lines=[
             (
                 line,
-                verdicts.say_gain(line.since_first, "first assessment", measure.unit),
-                verdicts.say_gain(line.since_last, "last", measure.unit),
+                wording.say_gain(line.since_first, "first assessment", measure.unit),
+                wording.say_gain(line.since_last, "last", measure.unit),
                 overview.trend_words(line, measure.unit),
             )
             for line in series.lines
@@ -198,16 +190,16 @@ def _chart(who: Practitioner) -> str:
         include=asked.include,
         differing=_differing(series),
         variants=_variants(series),
-        left_out=[(t, verdicts.why_left_out(t, series)) for t in series.left_out[-40:]],
+        left_out=[(t, wording.why_left_out(t, series)) for t in series.left_out[-40:]],
         reserve={
-            side: verdicts.say_reserve(found[-1], measure.unit)
+            side: wording.say_reserve(found[-1], measure.unit)
             for side in series.sides
             if (found := judging.reserves(series, side))
         },
-        asymmetry=verdicts.say_asymmetry(series, measure.unit),
+        asymmetry=wording.say_asymmetry(series, measure.unit),
         retest=overview.retest_words(series),
         bench=url_for("bench.page", tid=0).removesuffix("0"),
-        half=lambda s: judging.t95(s.df) * s.sem / s.count**0.5,
+        half=lambda s: s.half,
     )
 
 
@@ -267,7 +259,7 @@ def readings_file(pid: int) -> Response:
     pose_id = request.args.get("pose")
     if pose_id is not None and pose_id not in catalogue():
         abort(404)
-    text = takeout.readings_csv(coach_id(), who, pose_id)
+    text = export.readings_csv(work(), who, pose_id)
     answer = Response(text, content_type="text/csv; charset=utf-8")
     answer.headers["Content-Disposition"] = f'attachment; filename="readings-{pid}.csv"'
     return answer
@@ -300,7 +292,7 @@ def set_goal(pid: int) -> Redirect:
         return _back(pid, f"A {measure.family_label} of {target:g} is not believable.")
     due = request.form.get("due_on", "").strip() or None
     try:
-        if due is not None and date.fromisoformat(due) <= date.today():
+        if due is not None and date.fromisoformat(due) <= work().today():
             return _back(pid, "The goal's date lies in the past: choose a later one.")
     except ValueError:
         return _back(pid, "Give the goal's date as year-month-day, or leave it empty.")

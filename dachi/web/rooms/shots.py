@@ -6,16 +6,14 @@ from flask import Blueprint, flash, redirect, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.fit import Region
-from dachi.core.measure import measure
-from dachi.core.scene import SceneError
-from dachi.data import catalogue
-from dachi.devices import inclinometer
-from dachi.store import assessments, days, markings, photos, positions
+from dachi.core.measuring.figure_match import Region
+from dachi.simulation import inclinometer
+from dachi.store import assessments, markings, photos, positions, second_opinions
 from dachi.store.database import Conflict
-from dachi.web import digests, scenes, taking
-from dachi.web.rooms.bench import Place, at_bench, keep_closed
-from dachi.web.session import coach_id, db
+from dachi.studio import intake, summaries
+from dachi.studio.markings import Surroundings, measure_again, measure_from
+from dachi.web.bench_guard import at_bench, keep_closed
+from dachi.web.session import coach_id, db, own_trial, work
 
 room = Blueprint("shots", __name__)
 room.before_request(keep_closed)
@@ -28,6 +26,7 @@ def camera_moved(tid: int) -> Response:
     at = at_bench(tid)
     new = positions.start(
         db(),
+        coach_id(),
         at.trial.assessment_id,
         at.position.view,
         (at.position.mat_length_cm, at.position.mat_width_cm),
@@ -36,7 +35,7 @@ def camera_moved(tid: int) -> Response:
     for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
         if trial.id >= tid and trial.position_id == at.position.id:
             positions.move_trial(db(), coach_id(), trial.id, new)
-    measure_from(at, at.position.id, new)
+    _renew(at, at.position.id, new)
     flash("The camera was moved: mark the mat's corners again on this photograph.")
     return redirect(url_for("bench.page", tid=tid))
 
@@ -58,7 +57,7 @@ def camera_same(tid: int) -> Response:
             continue
         if (photo.width, photo.height) == (at.photo.width, at.photo.height):
             positions.move_trial(db(), coach_id(), tid, position.id)
-            measure_from(at, at.position.id, position.id)
+            _renew(at, at.position.id, position.id)
             flash("This photograph now shares the mat corners of the one before.")
             return redirect(url_for("bench.page", tid=tid))
     flash("There is no earlier photograph of this view and size to share corners with.", "retake")
@@ -84,33 +83,20 @@ def details(tid: int) -> Response:
         if chosen in v.options:
             variant[v.id] = chosen
     assessments.set_details(db(), coach_id(), tid, variant, prop)
-    measure_again(tid)
-    digests.refresh(db(), coach_id(), at.who.id, at.trial.pose)
+    _again(tid)
+    summaries.refresh(work(), at.who.id, at.trial.pose)
     return redirect(url_for("bench.page", tid=tid))
 
 
-def measure_again(tid: int) -> None:
-    """Readings and checks of the newest marking, under what the trial says now."""
-    at = at_bench(tid)
-    for marking in markings.history(db(), coach_id(), tid)[:1]:
-        try:
-            scene = scenes.scene_of(at.who, at.photo, at.trial, at.position, marking)
-            result = measure(scene, catalogue())
-        except SceneError as error:
-            flash(f"The readings stay as they were: {error}.", "retake")
-            return
-        markings.replace_readings(db(), marking.id, result, catalogue().version)
+def _renew(at: Surroundings, *position_ids: int) -> None:
+    """Measure again what was calibrated from some camera positions; say what could not be."""
+    for sentence in measure_from(work(), at, *position_ids):
+        flash(sentence, "retake")
 
 
-def measure_from(at: Place, *position_ids: int) -> None:
-    """Readings follow what calibrates them: every marked shot from these camera positions."""
-    poses = set()
-    for trial in assessments.trials(db(), coach_id(), at.trial.assessment_id):
-        if trial.position_id in position_ids and trial.status != "unmarked":
-            measure_again(trial.id)
-            poses.add(trial.pose)
-    for pose_id in poses:
-        digests.refresh(db(), coach_id(), at.who.id, pose_id)
+def _again(tid: int) -> None:
+    if sentence := measure_again(work(), own_trial(tid)):
+        flash(sentence, "retake")
 
 
 @room.post("/t/<int:tid>/mat")
@@ -127,7 +113,7 @@ def mat_size(tid: int) -> Response:
         flash("A mat is 60 to 400 cm long and at least 60 cm wide; length first.", "retake")
     else:
         positions.set_mat(db(), coach_id(), at.position.id, length, width)
-        measure_from(at, at.position.id)
+        _renew(at, at.position.id)
     return redirect(url_for("bench.page", tid=tid))
 
 
@@ -149,7 +135,7 @@ def second(tid: int) -> Response:
     except (ValueError, KeyError):
         flash("Give the other instrument's angle in degrees.", "retake")
         return redirect(url_for("bench.page", tid=tid))
-    days.give_opinion(db(), tid, days.Opinion(device, angle, sd))
+    second_opinions.give(db(), coach_id(), tid, second_opinions.Opinion(device, angle, sd))
     return redirect(url_for("bench.page", tid=tid))
 
 
@@ -164,7 +150,7 @@ def hide_head(tid: int) -> Response:
         flash("Point at the head on the photograph.", "retake")
         return redirect(url_for("bench.page", tid=tid))
     radius = 0.075 * max(at.photo.width, at.photo.height)
-    photos.set_head(db(), at.photo.id, Region(x, y, radius))
+    photos.set_head(db(), coach_id(), at.photo.id, Region(x, y, radius))
     flash("The head is hidden there in everything that leaves the bench.")
     return redirect(url_for("bench.page", tid=tid))
 
@@ -182,22 +168,21 @@ def move(tid: int) -> Response:
         )
     )
     try:
-        place = taking.place_of(parts, at.who)
+        place = intake.place_of(parts, at.who)
         if place.pose.id == at.trial.pose:
             variant, position_id = at.trial.variant, at.position.id
         else:
             variant = place.variant
             position_id = positions.for_photo(
-                db(), at.trial.assessment_id, place.pose.view, place.pose.setup, at.photo.width,
-                at.photo.height,
-            )  # fmt: skip
+                db(), coach_id(), at.trial.assessment_id, place.pose.view, place.pose.setup, at.size
+            )
         assessments.move_trial(db(), coach_id(), tid, place.slot, variant, position_id)
-    except (taking.Refused, Conflict) as error:
+    except (intake.Refused, Conflict) as error:
         flash(str(error), "retake")
         return redirect(url_for("bench.page", tid=tid))
-    measure_again(tid)
+    _again(tid)
     for pose_id in {at.trial.pose, place.pose.id}:
-        digests.refresh(db(), coach_id(), at.who.id, pose_id)
+        summaries.refresh(work(), at.who.id, pose_id)
     marked = bool(markings.history(db(), coach_id(), tid))
     flash(
         f"Moved to {place.pose.name}, {place.side} {place.mode}, trial {place.number}"

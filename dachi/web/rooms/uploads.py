@@ -4,30 +4,30 @@ from __future__ import annotations
 
 import secrets
 from dataclasses import replace
-from datetime import datetime
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.figure import Body
-from dachi.devices.camera import Shot, photograph
-from dachi.photos.ingest import PhotoError
+from dachi.core.body.figure import Body
+from dachi.errors import Told
+from dachi.simulation.camera import Shot, photograph
 from dachi.store import assessments
 from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
-from dachi.web import digests, taking
-from dachi.web.rooms.assessments import view
+from dachi.studio import intake, summaries
+from dachi.studio.intake import Incoming, Place, Refused
+from dachi.studio.phrases import say_moment
 from dachi.web.session import (
+    clock,
     coach_id,
     db,
     own_assessment,
     own_practitioner,
     own_trial,
-    without_lock,
+    work,
 )
-from dachi.web.taking import Place, Refused
-from dachi.web.words import clock
+from dachi.web.sheet_page import sheet_view
 
 room = Blueprint("uploads", __name__)
 
@@ -40,20 +40,20 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
     who = own_practitioner(visit.practitioner_id)
     files = [f for f in request.files.getlist("photo") if f.filename]
     try:
-        place = taking.place_of(request.form, who)
+        place = intake.place_of(request.form, who)
         if not files:
             raise Refused("Choose a photograph first.")
         once = request.form.get("once_key", "")[:64]
         trial_id = 0
         for step, sent in enumerate(files):
-            trial_id = taking.send(
-                coach_id(), visit, who, _later(place, step), sent.read(), "upload", None,
+            trial_id = intake.send(
+                work(), visit, who, _later(place, step), Incoming(sent.read()),
                 f"{once}-{step}" if once else None,
             )  # fmt: skip
-    except (Refused, PhotoError, Conflict) as error:
+    except Told as error:
         return _refuse(visit, str(error))
     except OSError as error:
-        return _refuse(visit, taking.unwritten(error))
+        return _refuse(visit, intake.unwritten(error))
     return _placed(trial_id)
 
 
@@ -68,8 +68,8 @@ def simulate(aid: int) -> str | Response | tuple[str, int]:
     visit = own_assessment(aid)
     who = own_practitioner(visit.practitioner_id)
     try:
-        place = taking.place_of(request.form, who)
-        if problem := taking.refusal(coach_id(), visit, who, place.mode, figure=True):
+        place = intake.place_of(request.form, who)
+        if problem := intake.refusal(work(), visit, who, place.mode, figure=True):
             raise Refused(problem)
         figure = place.pose.figure
         shot = Shot(
@@ -83,13 +83,13 @@ def simulate(aid: int) -> str | Response | tuple[str, int]:
             outfit=who.id,
             seed=secrets.randbelow(2**31),
         )
-        with without_lock():
-            data, truth = photograph(place.pose, shot, datetime.now().replace(microsecond=0))
+        with db().unlocked():
+            data, truth = photograph(place.pose, shot, clock().local().replace(microsecond=0))
         once = request.form.get("once_key", "")[:64] or None
-        trial_id = taking.send(
-            coach_id(), visit, who, place, data, "simulated", truth, f"{once}-0" if once else None
+        trial_id = intake.send(
+            work(), visit, who, place, Incoming(data, truth), f"{once}-0" if once else None
         )
-    except (ValueError, Conflict) as error:
+    except (ValueError, Told) as error:
         return _refuse(visit, str(error))
     return _placed(trial_id)
 
@@ -105,11 +105,10 @@ def _within(name: str, low: float, high: float) -> float:
 
 
 def _refuse(visit: Assessment, sentence: str) -> tuple[str, int]:
-    db().execute("ROLLBACK")
-    db().execute("BEGIN")
+    db().again(keep=False)
     if request.headers.get("HX-Request"):
         return render_template("parts/notice.html", kind="retake", sentence=sentence), 422
-    return render_template("sheet.html", **view(visit, problem=sentence)), 422
+    return render_template("sheet.html", **sheet_view(visit, problem=sentence)), 422
 
 
 def _placed(trial_id: int) -> Response:
@@ -127,12 +126,13 @@ def delete(tid: int) -> Response:
     """Put a trial away, with an undo beside the message."""
     trial = own_trial(tid)
     visit = own_assessment(trial.assessment_id)
-    if problem := taking.closed(visit):
+    if problem := intake.closed(visit):
         flash(problem, "retake")
     elif assessments.delete_trial(db(), coach_id(), tid):
-        digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
+        summaries.refresh(work(), trial.practitioner_id, trial.pose)
         flash(
-            f"Deleted: {trial.side} {trial.mode}, trial {trial.number} of {clock(visit.taken_at)}.",
+            f"Deleted: {trial.side} {trial.mode}, trial {trial.number} of "
+            f"{say_moment(visit.taken_at)}.",
             f"undo:{url_for('uploads.restore', tid=tid)}",
         )
     return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))
@@ -144,10 +144,10 @@ def restore(tid: int) -> Response:
     """Undo a deletion."""
     trial = own_trial(tid)
     try:
-        if problem := taking.closed(own_assessment(trial.assessment_id)):
+        if problem := intake.closed(own_assessment(trial.assessment_id)):
             raise Conflict(problem)
         assessments.restore_trial(db(), coach_id(), tid)
-        digests.refresh(db(), coach_id(), trial.practitioner_id, trial.pose)
+        summaries.refresh(work(), trial.practitioner_id, trial.pose)
         flash(f"Back again: {trial.side} {trial.mode}, trial {trial.number}.")
     except Conflict as error:
         flash(str(error), "retake")

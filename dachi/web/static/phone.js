@@ -130,7 +130,7 @@
     const file = event.target.files[0], slot = sheet.order[now];
     if (!file || !slot) return;
     const bytes = await file.arrayBuffer();
-    const { taken, ...place } = slot;
+    const { taken: _taken, ...place } = slot;
     const once = Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
     try {
       await store("readwrite", (s) => s.put({ once, key, aid: sheet.aid, at: Date.now(), slot: place, name: file.name, type: file.type, bytes }));

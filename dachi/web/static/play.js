@@ -128,8 +128,9 @@ import { ring, speak } from "./sound.js";
       scale = 0.6 + 0.4 * (part < 0.5 ? part * 2 : 2 - part * 2);
       showFigure(part < 0.5 ? 0 : 1);
     } else {
-      const breaths = Math.max(1, Math.round(target(s) / pair));
-      $("count").textContent = data.counting === "breaths" && target(s) >= pair ? `${Math.min(breaths, Math.floor(run.at / pair) + 1)} of ${breaths}` : Math.ceil(left);
+      // The second side may be shorter: it does no more than the first one did.
+      const breaths = s.breaths && Math.max(1, Math.round(s.breaths * target(s) / s.seconds));
+      $("count").textContent = breaths ? `${Math.min(breaths, Math.floor(run.at / pair) + 1)} of ${breaths}` : Math.ceil(left);
       what = into < pair / 2 ? "Breathe in." : "Breathe out.";
       showFigure(1);
     }

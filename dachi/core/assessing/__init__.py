@@ -1,0 +1,1 @@
+"""What an assessment may photograph, and in which order."""

@@ -1,0 +1,106 @@
+"""May a photograph be taken, and may it show the end of passive range?"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+
+from dachi.core.catalogue.screening import Question
+
+#: What a consent allows: measuring only, showing to the practitioner, teaching others.
+SCOPES = {
+    "measure": "to measure from, seen by the coach only",
+    "show": "to measure from, and to show to the practitioner",
+    "teaching": "to measure from, to show, and to teach with, the face made unrecognisable",
+}
+ADULT_AGE = 18
+
+
+@dataclass(frozen=True)
+class Consent:
+    """The newest consent of a practitioner. Dates are ISO.
+
+    ``faces``: their face may be seen in what leaves the bench. Never where the pictures
+    are for measuring only or for teaching.
+    """
+
+    given_on: str
+    scope: str
+    guardian: str = ""
+    withdrawn_on: str | None = None
+    faces: bool = False
+
+    @property
+    def face_hidden(self) -> bool:
+        """Whether the face is made unrecognisable outside the bench."""
+        return not (self.faces and self.scope == "show")
+
+
+@dataclass(frozen=True)
+class Screening:
+    """The newest answers: ids answered yes, and who cleared them when."""
+
+    answered_on: str
+    yes: tuple[str, ...]
+    cleared_by: str = ""
+    cleared_on: str | None = None
+
+
+def may_be_minor(birth_year: int | None, year: int) -> bool:
+    """Whether a person born in a year may still be under age; unknown is taken for adult."""
+    return birth_year is not None and year - birth_year <= ADULT_AGE
+
+
+def photograph_refused(consent: Consent | None, birth_year: int | None, year: int) -> str | None:
+    """Why no photograph may be taken, as a sentence; None where one may."""
+    if consent is None:
+        return "Consent to photographs is not recorded yet: ask, and record it under Prepare."
+    if consent.withdrawn_on is not None:
+        return "Consent to photographs was withdrawn: no photograph is taken."
+    if may_be_minor(birth_year, year) and not consent.guardian.strip():
+        return "They may be under age: a guardian's consent is needed before any photograph."
+    return None
+
+
+def passive_refused(screening: Screening | None) -> str | None:
+    """Why no end-range passive shot may be taken, as a sentence; None where one may."""
+    if screening is None:
+        return (
+            "The screening questions have not been asked yet: ask them under Prepare before a "
+            "passive shot at the end of range."
+        )
+    if screening.yes and screening.cleared_on is None:
+        return (
+            "The screening asks for a doctor or physiotherapist first: passive shots wait until "
+            "their clearance is recorded under Prepare. Active shots may be taken."
+        )
+    return None
+
+
+def cautions(screening: Screening | None, questions: Collection[Question]) -> tuple[str, ...]:
+    """Cautions that the answers bring, cleared or not."""
+    yes = set(screening.yes) if screening else set()
+    return tuple(q.caution for q in questions if q.id in yes)
+
+
+#: Pain from here on keeps a person from the end of range today (0 to 10).
+PAIN_STOPS, PAIN_WATCH = 4, 1
+
+
+def state_cautions(pain: Mapping[str, int], warm_up_min: float | None) -> tuple[str, ...]:
+    """What today's state asks of the assessment, as sentences."""
+    found = []
+    for place, level in sorted(pain.items(), key=lambda p: -p[1]):
+        if level >= PAIN_STOPS:
+            found.append(
+                f"Pain in the {place} is {level} of 10: nothing that loads it at the end of its "
+                "range today. If it keeps coming back, have it assessed."
+            )
+        elif level >= PAIN_WATCH:
+            found.append(f"Pain in the {place}, {level} of 10: stop a shot that makes it worse.")
+    if warm_up_min is not None and warm_up_min < 5:
+        found.append(
+            "The warm-up was shorter than 5 minutes: say cold, so that cold and warm readings "
+            "are not compared as equals."
+        )
+    return tuple(found)

@@ -1,0 +1,1 @@
+"""Anatomy, the articulated figure, and staging it before a camera."""

@@ -1,0 +1,1 @@
+"""Poses, drills and rules as data, read and validated into types."""

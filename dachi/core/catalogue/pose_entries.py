@@ -1,0 +1,349 @@
+"""Reading pose entries (parsed TOML) strictly into poses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any, Literal, TypeVar
+
+import msgspec
+
+from dachi.core.body.anatomy import MODES
+from dachi.core.body.posing import FigurePose, is_joint
+from dachi.core.body.staging import Stand
+from dachi.core.catalogue import formula
+from dachi.core.catalogue.formula import FormulaError
+from dachi.core.catalogue.poses import Catalogue, Check, Fan, Mark, Measure, Pose, Variant
+from dachi.core.catalogue.problems import (
+    CatalogueError,
+    DataEntry,
+    all_in,
+    one_of,
+    read_entry,
+    without_twins,
+)
+
+Plane = Literal["near", "mid", "limb", "frontal", "level", "reach"]
+Unit = Literal["deg", "cm", "ratio"]
+#: A mark, measure or check ``each_side`` stands for two, one of either side.
+PAIR = ("left", "right")
+
+
+class MarkEntry(DataEntry, frozen=True):
+    """A mark, what it shares with other poses filled in (see ``Mark``)."""
+
+    id: str
+    label: str
+    where: str
+    body: str
+    plane: Plane
+    optional: bool = False
+    parent: str | None = None
+    limb: str | None = None
+    segment: str | None = None
+    leg: str | None = None
+    height_cm: float = 0.0
+    forward_cm: float = 0.0
+    depth_sd_cm: float | None = None
+    touches: bool = False
+
+
+class FanEntry(DataEntry, frozen=True):
+    """How a measure is drawn (see ``Fan``)."""
+
+    vertex: str
+    zero: str
+    to: str
+    plane: str | None = None
+
+
+class MeasureEntry(DataEntry, frozen=True):
+    """A measure of one side or none (see ``Measure``)."""
+
+    id: str
+    label: str
+    formula: str
+    unit: Unit | None = None
+    headline: bool = False
+    apparent: bool = False
+    better: Literal["higher", "lower"] = "higher"
+    outward: str | None = None
+    fan: FanEntry | None = None
+    motion: str | None = None
+    note: str = ""
+    side: Literal["left", "right"] | None = None
+    family: str = ""
+    family_label: str = ""
+    when: dict[str, str] = {}
+    headline_when: dict[str, str] = {}
+    plausible: tuple[float, float] | None = None
+
+
+class CheckEntry(DataEntry, frozen=True):
+    """A check of one side or none (see ``Check``)."""
+
+    id: str
+    label: str
+    formula: str
+    limit: float
+    ok: str
+    over: str
+    unit: Unit | None = None
+    severity: Literal["watch", "retake"] = "retake"
+    outward: str | None = None
+    when: dict[str, str] = {}
+    side: Literal["left", "right"] | None = None
+    family: str = ""
+    family_label: str = ""
+
+
+class VariantEntry(DataEntry, frozen=True):
+    """A way of doing the pose; the default is one of its options."""
+
+    label: str
+    default: str
+    options: dict[str, str]
+    compared: bool = True
+
+
+class CameraEntry(DataEntry, frozen=True):
+    """How the camera is asked to stand, cm."""
+
+    height_cm: float
+    distance_cm: float
+    stand: str
+    look_at_cm: float = 40.0
+
+
+class PoseEntry(DataEntry, frozen=True):
+    """A pose as its file has it."""
+
+    id: str
+    name: str
+    summary: str
+    view: Literal["side", "front"]
+    modes: dict[str, str]
+    facing: tuple[str, str]
+    camera: CameraEntry
+    say: str
+    marks: list[dict[str, Any]]
+    measures: list[dict[str, Any]]
+    figure: FigurePose
+    other_names: tuple[str, ...] = ()
+    plane: Literal["upright", "floor"] = "upright"
+    sides: Literal["each", "both"] = "each"
+    facing_what: str = "feet"
+    cautions: tuple[str, ...] = ()
+    checks: list[dict[str, Any]] = []
+    variants: dict[str, VariantEntry] = {}
+    floor_mark: str | None = None
+    floor_height_cm: float = 0.0
+    demand: int = 5
+    companion_of: str | None = None
+    alike: dict[str, float] = {}
+    counter: str = ""
+    hold_s: int = 5
+
+
+T = TypeVar("T")
+
+
+def build_catalogue(
+    version: str,
+    entries: Iterable[Mapping[str, Any]],
+    landmarks: Mapping[str, Mapping[str, Any]] | None = None,
+) -> Catalogue:
+    """Validate pose entries (parsed TOML) into a catalogue.
+
+    ``landmarks`` are descriptions that marks share by naming them in ``from``. Raises
+    CatalogueError with the pose and the field that is wrong.
+    """
+    known = landmarks or {}
+    poses = sorted((build_pose(e, known) for e in entries), key=lambda p: (p.demand, p.id))
+    without_twins((p.id for p in poses), "pose")
+    for pose in poses:
+        if pose.companion_of is not None:
+            what = f"pose {pose.id!r}: companion_of"
+            all_in((pose.companion_of,), [p.id for p in poses], what)
+    return Catalogue(version, tuple(poses))
+
+
+def build_pose(
+    entry: Mapping[str, Any], landmarks: Mapping[str, Mapping[str, Any]] | None = None
+) -> Pose:
+    """Validate one pose entry."""
+    found = read_entry(PoseEntry, entry, "pose")
+    try:
+        return _pose(found, landmarks or {})
+    except (FormulaError, CatalogueError) as error:
+        raise CatalogueError(f"pose {found.id!r}: {error}") from error
+
+
+def _pose(e: PoseEntry, landmarks: Mapping[str, Mapping[str, Any]]) -> Pose:
+    marks = _marks(e.marks, landmarks)
+    ids = frozenset(m.id for m in marks)
+    all_in(e.modes, MODES, "modes")
+    measures = _measures(e.measures, ids)
+    names = frozenset(m.id for m in measures)
+    for name, v in e.variants.items():
+        one_of(v.default, tuple(v.options), f"default of variant {name!r}")
+    all_in((*e.facing, *([e.floor_mark] if e.floor_mark else [])), ids, "facing or floor_mark")
+    all_in(e.alike, names, "alike")
+    _joints_known(e.figure)
+    return Pose(
+        id=e.id,
+        name=e.name,
+        other_names=e.other_names,
+        summary=e.summary,
+        view=e.view,
+        plane=e.plane,
+        sides=e.sides,
+        modes=e.modes,
+        facing=e.facing,
+        facing_what=e.facing_what,
+        camera=Stand(**msgspec.structs.asdict(e.camera)),
+        say=e.say,
+        cautions=e.cautions,
+        marks=marks,
+        measures=measures,
+        checks=_checks(e.checks, ids, names),
+        variants=tuple(
+            Variant(k, v.label, v.default, v.options, v.compared) for k, v in e.variants.items()
+        ),
+        floor_mark=e.floor_mark,
+        floor_height_cm=e.floor_height_cm,
+        demand=e.demand,
+        figure=e.figure,
+        companion_of=e.companion_of,
+        alike=e.alike,
+        counter=e.counter,
+        hold_s=e.hold_s,
+    )
+
+
+def _joints_known(figure: FigurePose) -> None:
+    for name in (
+        *figure.joints,
+        *figure.scatter,
+        *(j for v in figure.variants.values() for j in v),
+    ):
+        if not is_joint(name):
+            raise CatalogueError(f"the figure has no joint {name!r}")
+
+
+def _part(kind: type[T], data: Mapping[str, Any], what: str) -> T:
+    try:
+        return msgspec.convert(data, kind)
+    except msgspec.ValidationError as error:
+        raise CatalogueError(f"{what} {data.get('id', '?')!r}: {error}") from error
+
+
+def _marks(
+    entries: Iterable[Mapping[str, Any]], landmarks: Mapping[str, Mapping[str, Any]]
+) -> tuple[Mark, ...]:
+    """Fill in shared descriptions, then write out the marks that stand for both sides."""
+    full = [_filled(raw, landmarks) for raw in entries]
+    paired = {d.get("id") for d in full if d.get("each_side")}
+    marks = []
+    for data in full:
+        for own in _two_marks(data, paired) if _flag(data, "each_side") else [data]:
+            entry = _part(MarkEntry, own, "mark")
+            marks.append(Mark(**msgspec.structs.asdict(entry)))
+    without_twins((m.id for m in marks), "mark")
+    ids = {m.id for m in marks}
+    for m in marks:
+        if m.parent is not None and m.parent not in ids:
+            raise CatalogueError(f"mark {m.id!r} hangs on {m.parent!r}, which is no mark")
+        if m.plane == "reach" and (m.parent is None or m.segment is None):
+            raise CatalogueError(f"mark {m.id!r} needs a parent and a segment to reach from")
+    return tuple(marks)
+
+
+def _filled(raw: Mapping[str, Any], landmarks: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+    data = dict(raw)
+    shared = data.pop("from", None)
+    if shared is not None and shared not in landmarks:
+        raise CatalogueError(f"no landmark is called {shared!r}")
+    data = dict(landmarks.get(shared, {})) | data
+    data.setdefault("id", shared)
+    return data
+
+
+def _flag(data: dict[str, Any], name: str) -> bool:
+    """Take a yes or no out of an entry; absent is no."""
+    value = data.pop(name, False)
+    if not isinstance(value, bool):
+        raise CatalogueError(f"{name} of {data.get('id', '?')!r} must be true or false")
+    return value
+
+
+def _two_marks(data: Mapping[str, Any], paired: set[Any]) -> Iterator[dict[str, Any]]:
+    for side in PAIR:
+        own = dict(data)
+        own["id"] = f"{side}_{data.get('id')}"
+        own["label"] = f"{side} {data.get('label')}"
+        own["body"] = str(data.get("body")).replace("each.", f"{side}.")
+        if own.get("parent") in paired:
+            own["parent"] = f"{side}_{own['parent']}"
+        if own.get("limb"):
+            own["limb"] = f"{side} {own['limb']}"
+        yield own
+
+
+def _measures(entries: Iterable[Mapping[str, Any]], marks: frozenset[str]) -> tuple[Measure, ...]:
+    measures: list[Measure] = []
+    for data in _for_each_side(entries):
+        e = _part(MeasureEntry, data, "measure")
+        known = frozenset(m.id for m in measures)
+        parsed = formula.parse(e.formula, marks, known)
+        given = msgspec.structs.asdict(e) | {
+            "formula": parsed,
+            "unit": e.unit or ("cm" if parsed.in_cm else "deg"),
+            "fan": Fan(e.fan.vertex, e.fan.zero, e.fan.to, e.fan.plane) if e.fan else None,
+            "family": e.family or e.id,
+            "family_label": e.family_label or e.label,
+        }
+        measures.append(Measure(**given))
+    without_twins((m.id for m in measures), "measure")
+    if not any(m.headline for m in measures):
+        raise CatalogueError("one measure must be the headline")
+    return tuple(measures)
+
+
+def _checks(
+    entries: Iterable[Mapping[str, Any]], marks: frozenset[str], measures: frozenset[str]
+) -> tuple[Check, ...]:
+    checks = []
+    for data in _for_each_side(entries):
+        e = _part(CheckEntry, data, "check")
+        parsed = formula.parse(e.formula, marks, measures)
+        unit = e.unit or ("cm" if parsed.in_cm else "deg")
+        checks.append(
+            Check(e.id, e.label, unit, parsed, e.limit, e.ok, e.over, e.severity, e.outward, e.when)
+        )
+    without_twins((c.id for c in checks), "check")
+    return tuple(checks)
+
+
+def _for_each_side(entries: Iterable[Mapping[str, Any]]) -> Iterator[dict[str, Any]]:
+    """Write out entries that stand for both sides, ``SIDE`` replaced in their texts."""
+    for raw in entries:
+        data = dict(raw)
+        if not _flag(data, "each_side"):
+            yield data
+            continue
+        for side in PAIR:
+            own = {k: _with_side(v, side) for k, v in data.items()}
+            own["id"], own["label"] = f"{side}_{data.get('id')}", f"{side} {data.get('label')}"
+            own["family"], own["family_label"] = data.get("id"), data.get("label")
+            own["side"] = side
+            own.setdefault("outward", side)
+            yield own
+
+
+def _with_side(value: Any, side: str) -> Any:
+    if isinstance(value, str):
+        other = PAIR[side == "left"]
+        return value.replace("SIDE", side).replace("OPPOSITE", other)
+    if isinstance(value, Mapping):
+        return {k: _with_side(v, side) for k, v in value.items()}
+    return value

@@ -1,0 +1,245 @@
+"""Benchmark poses.
+
+The text of a pose lives in ``dachi/data/poses/<id>.toml``; ``pose_entries`` reads it into
+these types. Adding a pose means adding one such file.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from dachi.core.body.posing import FigurePose
+from dachi.core.body.staging import Stand
+from dachi.core.catalogue.formula import Formula
+
+
+@dataclass(frozen=True)
+class Mark:
+    """One point of a pose: where to put it, and the plane it is known to lie in.
+
+    ``plane``: ``near`` (half the body's width towards the camera), ``mid`` (above
+    the mat's long centre line), ``limb`` (near or mid, by which leg is nearer),
+    ``frontal`` (the upright plane through the pose's floor mark), ``level`` (a
+    level plane ``height_cm`` above the floor), ``reach`` (at its segment's known length
+    from its parent, towards the camera). Upright planes are shifted ``forward_cm``
+    towards the camera. ``depth_sd_cm`` is how far the point itself may lie off its plane.
+    A mark that ``touches`` others may lie on the same spot.
+    ``parent`` and ``limb`` chain marks into limbs that may point out of that plane;
+    ``segment`` names a length that is known for this practitioner. ``body`` is the point
+    on the articulated figure.
+    """
+
+    id: str
+    label: str
+    where: str
+    body: str
+    plane: str
+    optional: bool = False
+    parent: str | None = None
+    limb: str | None = None
+    segment: str | None = None
+    leg: str | None = None
+    height_cm: float = 0.0
+    forward_cm: float = 0.0
+    depth_sd_cm: float | None = None
+    touches: bool = False
+
+
+@dataclass(frozen=True)
+class Fan:
+    """How a measure is drawn: from a zero line to a moving line about a vertex.
+
+    ``zero`` is a mark, ``beyond MARK`` (the line from that mark carried on past the
+    vertex), ``forward``, ``up``, ``down`` or ``level`` (the level direction nearest to the
+    moving line). ``plane`` is the pose's unless the measure is taken in another.
+    """
+
+    vertex: str
+    zero: str
+    to: str
+    plane: str | None = None
+
+
+@dataclass(frozen=True)
+class Measure:
+    """A named quantity with its formula. ``unit`` is ``deg``, ``cm`` or ``ratio``.
+
+    ``better`` says whether more range reads ``higher`` or ``lower``. Measures of a pose
+    done with both sides at once carry their ``side`` and share a ``family``, under which
+    they are charted together. ``plausible`` bounds what hips do. ``when`` names the
+    variants the measure is taken in, ``headline_when`` those in which it is the headline.
+    """
+
+    id: str
+    label: str
+    unit: str
+    formula: Formula
+    headline: bool = False
+    apparent: bool = False
+    better: str = "higher"
+    outward: str | None = None
+    fan: Fan | None = None
+    motion: str | None = None
+    note: str = ""
+    side: str | None = None
+    family: str = ""
+    family_label: str = ""
+    when: Mapping[str, str] = field(default_factory=dict)
+    headline_when: Mapping[str, str] = field(default_factory=dict)
+    plausible: tuple[float, float] | None = None
+
+    def heads(self, variant: Mapping[str, str]) -> bool:
+        """Whether it is a headline of a (whole) variant."""
+        return self.headline and agrees(self.when, variant) and agrees(self.headline_when, variant)
+
+
+@dataclass(frozen=True)
+class Check:
+    """A compensation: above ``limit`` the shot should be taken again (or watched)."""
+
+    id: str
+    label: str
+    unit: str
+    formula: Formula
+    limit: float
+    ok: str
+    over: str
+    severity: str = "retake"
+    outward: str | None = None
+    when: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Variant:
+    """A way of doing the pose; only readings of the same variant are compared."""
+
+    id: str
+    label: str
+    default: str
+    options: Mapping[str, str]
+    compared: bool = True
+
+
+@dataclass(frozen=True, eq=False)
+class Pose:
+    """A benchmark pose.
+
+    ``alike`` names measures that must agree within a share before two assessments are
+    compared. ``companion_of`` is the pose this is another view of. ``counter`` is the movement
+    that follows a deep pose, ``hold_s`` how long an attempt is held.
+    """
+
+    id: str
+    name: str
+    other_names: tuple[str, ...]
+    summary: str
+    view: str
+    plane: str
+    sides: str
+    modes: Mapping[str, str]
+    facing: tuple[str, str]
+    facing_what: str
+    camera: Stand
+    say: str
+    cautions: tuple[str, ...]
+    marks: tuple[Mark, ...]
+    measures: tuple[Measure, ...]
+    checks: tuple[Check, ...]
+    variants: tuple[Variant, ...]
+    floor_mark: str | None
+    floor_height_cm: float
+    demand: int
+    figure: FigurePose
+    companion_of: str | None = None
+    alike: Mapping[str, float] = field(default_factory=dict)
+    counter: str = ""
+    hold_s: int = 5
+
+    @property
+    def headline(self) -> Measure:
+        """The first measure that stands for the pose in charts."""
+        return self.headlines[0]
+
+    @property
+    def headlines(self) -> tuple[Measure, ...]:
+        """Every measure that is charted."""
+        return tuple(m for m in self.measures if m.headline)
+
+    @property
+    def families(self) -> tuple[Measure, ...]:
+        """One measure for each chart: the first of every family of headlines."""
+        found: dict[str, Measure] = {}
+        for m in self.headlines:
+            found.setdefault(m.family, m)
+        return tuple(found.values())
+
+    def headline_for(self, variant: Mapping[str, str]) -> Measure:
+        """The first headline taken in a variant."""
+        chosen = self.chosen(variant)
+        return next((m for m in self.headlines if m.heads(chosen)), self.headline)
+
+    def measure(self, measure_id: str) -> Measure:
+        """Return a measure by id; KeyError where there is none."""
+        for m in self.measures:
+            if m.id == measure_id:
+                return m
+        raise KeyError(measure_id)
+
+    def mark(self, mark_id: str) -> Mark:
+        """Return a mark by id; KeyError where there is none."""
+        return next(m for m in self.marks if m.id == mark_id)
+
+    @property
+    def setup(self) -> str:
+        """How the camera is asked to stand; poses that share it can share a position."""
+        return f"{self.camera.height_cm:g} cm high, {self.camera.distance_cm:g} cm away"
+
+    @property
+    def required(self) -> tuple[str, ...]:
+        """Ids of the marks that a marking must have."""
+        return tuple(m.id for m in self.marks if not m.optional)
+
+    def default_variant(self) -> dict[str, str]:
+        """Return the variant a new trial starts with."""
+        return {v.id: v.default for v in self.variants}
+
+    def chosen(self, variant: Mapping[str, str]) -> dict[str, str]:
+        """A variant made whole: what it leaves open was done in the usual way."""
+        return self.default_variant() | dict(variant)
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """All poses, in order of demand, with the version stored beside readings."""
+
+    version: str
+    poses: tuple[Pose, ...]
+
+    def pose(self, pose_id: str) -> Pose:
+        """Return a pose; KeyError where the catalogue has none of that id."""
+        for pose in self.poses:
+            if pose.id == pose_id:
+                return pose
+        raise KeyError(pose_id)
+
+    def __contains__(self, pose_id: object) -> bool:
+        return any(p.id == pose_id for p in self.poses)
+
+    def seen_from(self, pose_id: str, view: str | None) -> Pose:
+        """Return a pose as photographed from a view, which may be its companion shot.
+
+        KeyError where the catalogue has no such pose or it is not measured from there.
+        """
+        pose = self.pose(pose_id)
+        if view is None or view == pose.view:
+            return pose
+        for other in self.poses:
+            if other.companion_of == pose_id and other.view == view:
+                return other
+        raise KeyError(view)
+
+
+def agrees(when: Mapping[str, str], variant: Mapping[str, str]) -> bool:
+    """Whether a variant has every option that ``when`` asks for."""
+    return all(variant.get(k) == v for k, v in when.items())

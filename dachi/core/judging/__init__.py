@@ -1,0 +1,1 @@
+"""From trials to verdicts: series, trend, forecast, limiters, and their wording."""

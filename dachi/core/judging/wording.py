@@ -1,0 +1,135 @@
+"""Verdicts as the sentences a coach would say."""
+
+from __future__ import annotations
+
+from dachi.core.judging.series import (
+    WIDE_CONTROL,
+    Asymmetry,
+    Gain,
+    Reserve,
+    Series,
+    TrialValue,
+    Verdict,
+    asymmetries,
+    differing,
+)
+
+UNITS = {"deg": "°", "cm": " cm", "ratio": ""}
+
+
+def signed(value: float, unit: str = "deg") -> str:
+    """Whole units with a true sign: +9°, −3°, 0°."""
+    whole = round(value)
+    return f"{'+' if whole > 0 else '−' if whole < 0 else ''}{abs(whole)}{UNITS[unit]}"
+
+
+def plain(value: float, unit: str = "deg") -> str:
+    """Whole units, with a true minus."""
+    whole = round(value)
+    return f"{'−' if whole < 0 else ''}{abs(whole)}{UNITS[unit]}"
+
+
+def span(days: float) -> str:
+    """A time span as a coach says it."""
+    if days < 1.5:
+        return "the same day" if days < 0.5 else "1 day"
+    if days < 11:
+        return f"{days:.0f} days"
+    weeks = round(days / 7)
+    return (
+        "1 week" if weeks == 1 else f"{weeks} weeks" if weeks < 104 else f"{weeks / 52:.0f} years"
+    )
+
+
+def say_gain(change: Gain | None, since: str, unit: str = "deg") -> str:
+    """One sentence about a change since the first or the last assessment."""
+    if change is None:
+        return "Nothing to compare with yet."
+    days = change.later.day - change.earlier.day
+    size = plain(change.mdc, unit)
+    what = f"{signed(change.change, unit)} since the {since} ({span(days)})"
+    told = " Conditions differ between the two." if change.mixed else ""
+    if change.verdict is Verdict.GAIN:
+        return f"{what}: a real gain, more than the {size} that chance explains.{told}"
+    if change.verdict is Verdict.LOSS:
+        return f"{what}: a real loss, more than the {size} that chance explains.{told}"
+    return f"{what}: no change we could detect; it would show from {size}.{told}"
+
+
+def headline_sentence(series: Series, unit: str = "deg") -> str:
+    """The sentence above a chart: what changed since the first and since the last."""
+    parts = []
+    mode = series.main_mode
+    for side in series.sides:
+        line = series.line(side, mode)
+        if line is None or not line.sessions:
+            continue
+        name = f"{side.capitalize()} {mode}" if side != "both" else mode.capitalize()
+        first, last = line.since_first, line.since_last
+        if first is None or last is None:
+            value = plain(line.sessions[0].value, unit)
+            parts.append(f"{name} has one assessment so far ({value}).")
+            continue
+        days = first.later.day - first.earlier.day
+        moved = signed(first.change, unit)
+        if first.real:
+            real = "" if first.verdict is Verdict.GAIN else ", a real loss"
+            shown = plain(first.mdc, unit)
+            text = f"{name} {moved} in {span(days)}{real} (detectable from {shown})"
+        else:
+            text = f"{name}: no change we could detect in {span(days)} ({moved})"
+        if len(line.sessions) > 2:
+            change = f"a {last.verdict}" if last.real else "too little to tell"
+            text += f"; {signed(last.change, unit)} since last time, {change}"
+        parts.append(text + ".")
+    if series.included and any(s.other_conditions for x in series.lines for s in x.sessions):
+        parts.append("Sessions under other conditions are included by choice.")
+    return " ".join(parts) or "Nothing to chart yet: mark a photograph first."
+
+
+def say_reserve(r: Reserve, unit: str = "deg") -> str:
+    """What the reserve of a session means for practice."""
+    size = f"{plain(r.reserve, unit)} ± {plain(r.mdc, unit)}"
+    if r.reserve <= r.mdc:
+        return f"Reserve {size}: active and passive range are about the same."
+    if r.control_ratio is None:
+        return f"Reserve {size}: passive range that is not yet under control."
+    share = f"active reaches {100 * r.control_ratio:.0f} % of passive"
+    if r.control_ratio < WIDE_CONTROL:
+        return f"Reserve {size}, wide ({share}): build strength near the end of range."
+    return f"Reserve {size} ({share})."
+
+
+def say_asymmetry(series: Series, unit: str = "deg") -> str:
+    """Left against right in the newest session that has both."""
+    found = asymmetries(series, series.main_mode)
+    if not found:
+        return ""
+    return describe_asymmetry(found[-1], unit)
+
+
+def describe_asymmetry(a: Asymmetry, unit: str = "deg") -> str:
+    """One asymmetry in words."""
+    size = plain(abs(a.difference), unit)
+    if a.tighter is None:
+        return (
+            f"Left and right differ by {size}, which chance explains (up to {plain(a.mdc, unit)})."
+        )
+    if a.worth_acting:
+        return (
+            f"The {a.tighter} is tighter by {size}, a real difference worth acting on: "
+            "it gets more of the work, not all of it."
+        )
+    return f"The {a.tighter} is tighter by {size}: real, but small enough to leave alone."
+
+
+def why_left_out(trial: TrialValue, series: Series) -> str:
+    """Why a trial does not enter the series."""
+    if not trial.valid:
+        return "a check says take it again"
+    if series.conditions is None:
+        return "nothing to compare it with"
+    other = differing(trial, series.conditions) - series.included
+    if not other:
+        return "the set-up was too different from the usual"
+    return "other conditions: " + ", ".join(sorted(other))

@@ -1,0 +1,1 @@
+"""From marks on a photograph to angles with their uncertainty."""

@@ -1,0 +1,86 @@
+"""Compensations as sentences: is this shot valid, and what to say if not."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from dachi.core.catalogue.poses import Check, agrees
+from dachi.core.measuring.scene import CheckResult
+
+FORESHORTENED_RETAKE_DEG = 20.0
+FORESHORTENED_WATCH_DEG = 12.0
+
+
+def applies(check: Check, variant: Mapping[str, str]) -> bool:
+    """Whether the check holds for this variant (``when`` names variants it needs)."""
+    return agrees(check.when, variant)
+
+
+def judge(check: Check, value: float, sd: float) -> CheckResult:
+    """Compare one compensation with its limit.
+
+    Over the limit is the check's severity; within one standard deviation below it (and
+    above half of it) is ``watch``, since the true value may be over. A magnitude is first
+    freed of what error alone adds to it: |x| of a level pelvis is never 0.
+    """
+    if check.formula.size_only:
+        value = math.sqrt(max(value * value - sd * sd, 0.0))
+    shown = max(value, 0.0)
+    over = value > check.limit
+    if over:
+        status, message = check.severity, check.over
+    elif value + sd > check.limit and value > check.limit / 2:
+        status = "watch"
+        message = f"{check.ok} Close to the limit of {{limit}}."
+    else:
+        status, message = "ok", check.ok
+    unit = "°" if check.unit == "deg" else " cm" if check.unit == "cm" else ""
+    text = message.format(value=f"{shown:.0f}{unit}", limit=f"{check.limit:g}{unit}")
+    if status == "retake":
+        text = f"Take it again: {text}"
+    return CheckResult(check.id, check.label, value, sd, check.unit, check.limit, status, text)
+
+
+def judge_foreshortening(
+    mark: str, label: str, segment: str, turned_deg: float, sd_deg: float
+) -> CheckResult | None:
+    """Say when the limb that ends at a mark points towards or away from the camera.
+
+    ``turned_deg`` is arccos of seen over usual length; below the watch limit it is
+    within what clicks and tape measures explain, and nothing is said.
+    """
+    if turned_deg - sd_deg < FORESHORTENED_WATCH_DEG:
+        return None
+    retake = turned_deg > FORESHORTENED_RETAKE_DEG
+    text = (
+        f"the {segment} to the {label} looks shorter than usual: it points about {turned_deg:.0f}° "
+        "towards or away from the camera"
+    )
+    return CheckResult(
+        id=f"foreshortened_{mark}",
+        label=f"{segment} to the {label} out of the picture's plane",
+        value=turned_deg,
+        sd=sd_deg,
+        unit="deg",
+        limit=FORESHORTENED_RETAKE_DEG,
+        status="retake" if retake else "watch",
+        message=f"Take it again: {text}." if retake else f"{text[0].upper()}{text[1:]}.",
+    )
+
+
+def judge_figure_match(pose_name: str, misfit: float, limit: float) -> CheckResult | None:
+    """Say when the marks do not form the pose at all (see ``dachi.core.fit``)."""
+    if misfit <= limit:
+        return None
+    return CheckResult(
+        id="pose_fit",
+        label="marks against the pose's figure",
+        value=min(misfit, 9.0),
+        sd=0.0,
+        unit="ratio",
+        limit=limit,
+        status="retake",
+        message=f"Take it again: the marks do not form the pose ({pose_name}). If the photograph "
+        "shows another pose, move it to that one; if not, look whether each mark is on its joint.",
+    )

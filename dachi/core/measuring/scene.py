@@ -1,0 +1,147 @@
+"""What a reading is computed from, and what comes out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from dachi.core.body.pinhole import Camera
+from dachi.core.measuring.calibration import Mat
+from dachi.errors import Told
+
+Point = tuple[float, float]
+
+DEFAULT_HALF_WIDTH_CM = 16.0
+#: A careful click at 1600 px across the longer side.
+DEFAULT_MARK_SD_PX = 3.0
+
+
+@dataclass(frozen=True)
+class Image:
+    """Size of the upright picture in pixels, focal length as 35 mm equivalent."""
+
+    width: int
+    height: int
+    focal_35mm: float | None = None
+
+
+@dataclass(frozen=True)
+class Scene:
+    """Marks on a picture with the pose and whatever calibrates the picture.
+
+    ``marks`` are pixels in the upright picture. ``mark_sds`` overrides
+    ``mark_sd_px`` for single marks, such as detected stickers.
+    """
+
+    pose: str
+    side: str
+    mode: str
+    image: Image
+    marks: Mapping[str, Point]
+    id: str = ""
+    view: str | None = None
+    variant: Mapping[str, str] = field(default_factory=dict)
+    mat: Mat | None = None
+    level: tuple[Point, Point] | None = None
+    half_width_cm: float = DEFAULT_HALF_WIDTH_CM
+    facing: str | None = None
+    mark_sd_px: float | None = None
+    mark_sds: Mapping[str, float] = field(default_factory=dict)
+    segments_cm: Mapping[str, float] = field(default_factory=dict)
+
+    def sd_of(self, mark: str) -> float:
+        """Standard deviation of a mark in px, scaled from 3 px at 1600 px."""
+        if mark in self.mark_sds:
+            return self.mark_sds[mark]
+        if self.mark_sd_px is not None:
+            return self.mark_sd_px
+        return DEFAULT_MARK_SD_PX * max(self.image.width, self.image.height) / 1600.0
+
+
+@dataclass(frozen=True)
+class Reading:
+    """The value of a measure with its standard deviation and 95 % interval."""
+
+    id: str
+    label: str
+    unit: str
+    value: float
+    sd: float
+    low: float
+    high: float
+    headline: bool = False
+    apparent: bool = False
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """A compensation seen or not; ``status`` is ``ok``, ``watch`` or ``retake``."""
+
+    id: str
+    label: str
+    value: float
+    sd: float
+    unit: str
+    limit: float
+    status: str
+    message: str
+
+
+@dataclass(frozen=True)
+class FanDrawing:
+    """A measure as a fan on the picture, all in pixels.
+
+    ``rim`` runs from the zero line to the moving line; ``soft`` is the same arc over
+    the 95 % interval; ``ticks`` are pairs of inner and outer points.
+    """
+
+    measure: str
+    vertex: Point
+    zero_end: Point
+    line_end: Point
+    rim: tuple[Point, ...]
+    soft: tuple[Point, ...]
+    ticks: tuple[tuple[Point, Point], ...]
+    label_at: Point
+
+
+@dataclass(frozen=True)
+class Result:
+    """Everything measured on one scene."""
+
+    id: str
+    method: str
+    pose: str
+    readings: tuple[Reading, ...]
+    checks: tuple[CheckResult, ...]
+    camera: Camera | None
+    warnings: tuple[str, ...]
+    fans: tuple[FanDrawing, ...] = ()
+
+    @property
+    def status(self) -> str:
+        """The worst check: ``ok``, ``watch`` or ``retake``."""
+        return worst(c.status for c in self.checks)
+
+    def reading(self, measure_id: str) -> Reading:
+        """Return a reading by id; KeyError where it could not be computed."""
+        for reading in self.readings:
+            if reading.id == measure_id:
+                return reading
+        raise KeyError(measure_id)
+
+    @property
+    def headline(self) -> Reading:
+        """The first headline reading."""
+        return next(r for r in self.readings if r.headline)
+
+
+class SceneError(Told):
+    """A scene that cannot be measured; the message is for the person."""
+
+
+def worst(statuses: Any) -> str:
+    """Return the worst of several check statuses."""
+    order = ("ok", "watch", "retake")
+    return max(statuses, key=order.index, default="ok")

@@ -1,0 +1,1 @@
+"""A week of practice: dose, rules, plan, ladders, progression."""

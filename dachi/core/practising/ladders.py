@@ -1,0 +1,122 @@
+"""Where somebody stands on the ladders: which gates are open, and why."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from dachi.core.catalogue.gates import Gate, Ladder, ReadingGate
+from dachi.core.catalogue.poses import Catalogue
+from dachi.core.judging.limiters import SessionReading
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What the log tells.
+
+    ``easy``: drill to how many times in a row, newest first, it was logged as easy;
+    ``prop_cm``: drill to the height of its support last time; ``pain_days``: place to days
+    since pain was last logged there. ``sessions`` is how many sessions there are at all.
+    """
+
+    easy: Mapping[str, int] = field(default_factory=dict)
+    prop_cm: Mapping[str, float] = field(default_factory=dict)
+    pain_days: Mapping[str, float] = field(default_factory=dict)
+    sessions: int = 0
+
+
+@dataclass(frozen=True)
+class Answer:
+    """Whether a gate is open and the sentence why."""
+
+    gate: Gate
+    open: bool
+    because: str
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Where a person is on a ladder.
+
+    ``at`` is the index of the highest rung with every rung up to it open; ``answers`` holds
+    the gates of each rung; ``next_step`` says what would open the next one.
+    """
+
+    ladder: Ladder
+    at: int
+    answers: tuple[tuple[Answer, ...], ...]
+    next_step: str
+
+
+def answer(
+    gate: Gate, readings: Iterable[SessionReading], facts: Facts, catalogue: Catalogue
+) -> Answer:
+    """Say whether a gate is open, and why; what nobody measured or logged keeps it shut."""
+    if gate.reading is not None:
+        return _by_reading(gate, gate.reading, list(readings), catalogue)
+    if gate.easy is not None:
+        have, need = facts.easy.get(gate.easy.drill, 0), gate.easy.times
+        return Answer(gate, have >= need, f"{have} of {need} so far")
+    if gate.prop is not None:
+        cm, most = facts.prop_cm.get(gate.prop.drill), gate.prop.at_most_cm
+        if cm is None:
+            return Answer(gate, False, "no height logged yet")
+        return Answer(gate, cm <= most, f"{cm:g} cm last time")
+    assert gate.quiet is not None
+    place, need_days = gate.quiet.place, gate.quiet.days
+    since = min((d for p, d in facts.pain_days.items() if place in p), default=None)
+    if since is None:
+        return Answer(gate, True, f"no {place} pain logged")
+    return Answer(gate, since >= need_days, f"{place} pain logged {since:.0f} days ago")
+
+
+def _by_reading(
+    gate: Gate, r: ReadingGate, readings: list[SessionReading], catalogue: Catalogue
+) -> Answer:
+    own = [
+        x for x in readings
+        if (x.pose, x.family, x.mode) == (r.pose, r.family, r.mode)
+    ]  # fmt: skip
+    name = catalogue.pose(r.pose).name
+    if not own:
+        return Answer(gate, False, f"{name} not measured yet: one photograph would tell")
+    least = -math.inf if r.at_least is None else r.at_least
+    most = math.inf if r.at_most is None else r.at_most
+    good = {x.side: least <= x.value <= most for x in own}
+    words = ", ".join(
+        f"{x.side + ' ' if x.side != 'both' else ''}{x.value:.0f}°"
+        for x in sorted(own, key=lambda x: x.side)
+    )
+    if r.of == "both" and set(good) != {"both"}:
+        missing = {"left", "right"} - set(good)
+        if missing:
+            return Answer(gate, False, f"{words}; {missing.pop()} not measured yet")
+        return Answer(gate, all(good.values()), words)
+    return Answer(gate, any(good.values()), words)
+
+
+def stand(
+    ladder: Ladder,
+    gates: Mapping[str, Gate],
+    readings: Iterable[SessionReading],
+    facts: Facts,
+    catalogue: Catalogue,
+) -> Standing:
+    """Where a person stands: a gate that shut again sends them back to the rung before it."""
+    known = list(readings)
+    answers = tuple(
+        tuple(answer(gates[g], known, facts, catalogue) for g in rung.gates)
+        for rung in ladder.rungs
+    )
+    at = -1
+    for i, row in enumerate(answers):
+        if not all(a.open for a in row):
+            break
+        at = i
+    at = max(at, 0)
+    if at + 1 >= len(ladder.rungs):
+        return Standing(ladder, at, answers, "The last rung is open.")
+    shut = [a for a in answers[at + 1] if not a.open]
+    step = "; ".join(f"{a.gate.words} ({a.because})" for a in shut)
+    return Standing(ladder, at, answers, f"“{ladder.rungs[at + 1].name}” opens with {step}.")

@@ -1,0 +1,103 @@
+"""What a person's week should work on, from limiters, reserves and asymmetries."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from dachi.core.body.anatomy import other_side
+from dachi.core.judging.limiters import Limiter
+from dachi.core.judging.series import NARROW_CONTROL, WIDE_CONTROL, worth_acting
+from dachi.core.practising.programme import Need
+
+#: Weights against 1 for the plain coverage of a direction.
+SURE, UNSURE, WIDE_RESERVE, NARROW_RESERVE = 3.0, 1.8, 1.6, 1.2
+#: What moves a hip in a direction under its own power.
+MOVERS = {
+    "flexion": "hip_flexors", "extension": "glutes", "abduction": "glutes",
+    "adduction": "adductors", "external_rotation": "outer_hip",
+    "internal_rotation": "inward_rotators",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class SideRange:
+    """The newest active and passive range in one direction and side, degrees, with MDC95."""
+
+    pose: str
+    motion: str
+    side: str
+    active: float | None
+    passive: float | None
+    mdc: float
+    higher: bool = True
+
+
+def from_limiters(found: Iterable[tuple[str, Limiter]]) -> list[Need]:
+    """Needs of limiters, each given with the name of the goal pose it holds back."""
+    needs: dict[tuple[str, str], Need] = {}
+    for name, limiter in found:
+        weight = SURE if limiter.sure else UNSURE
+        likely = "likely" if limiter.sure else "perhaps"
+        reason = f"{limiter.rule.tissue}: {likely} what holds the {name.lower()} back"
+        for kind, tissues in (
+            ("lengthen", limiter.rule.lengthen), ("strengthen", limiter.rule.strengthen),
+        ):  # fmt: skip
+            for tissue in tissues:
+                one = Need(kind, tissue, weight, reason)
+                if (kind, tissue) not in needs or needs[kind, tissue].weight < weight:
+                    needs[kind, tissue] = one
+    return list(needs.values())
+
+
+def from_reserves(ranges: Iterable[SideRange]) -> list[Need]:
+    """A wide reserve asks for strength near the end of range, a narrow one for length."""
+    needs: dict[tuple[str, str], Need] = {}
+    for r in ranges:
+        if not r.higher or r.active is None or r.passive is None or r.passive <= 0:
+            continue
+        ratio = r.active / r.passive
+        way = r.motion.replace("_", " ")
+        if ratio < WIDE_CONTROL and r.passive - r.active > r.mdc and r.motion in MOVERS:
+            tissue = MOVERS[r.motion]
+            needs.setdefault(
+                ("strengthen", tissue),
+                Need(
+                    "strengthen", tissue, WIDE_RESERVE,
+                    f"active {way} reaches {100 * ratio:.0f} % of passive: strength near the end",
+                ),
+            )  # fmt: skip
+        elif ratio > NARROW_CONTROL:
+            needs.setdefault(
+                ("direction", r.motion),
+                Need(
+                    "direction", r.motion, NARROW_RESERVE,
+                    f"active and passive {way} are about the same: length comes first",
+                ),
+            )  # fmt: skip
+    return list(needs.values())
+
+
+def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:
+    """The tighter side in each direction where the difference is real and worth acting on."""
+    found: dict[str, str] = {}
+    by_pose: dict[tuple[str, str], dict[str, SideRange]] = {}
+    for r in ranges:
+        by_pose.setdefault((r.pose, r.motion), {})[r.side] = r
+    for (_, motion), sides in by_pose.items():
+        left, right = sides.get("left"), sides.get("right")
+        if left is None or right is None or left.passive is None or right.passive is None:
+            continue
+        if worth_acting(left.passive, right.passive, max(left.mdc, right.mdc)):
+            less = "left" if left.passive < right.passive else "right"
+            found.setdefault(motion, less if left.higher else other_side(less))
+    return found
+
+
+def merged(needs: Iterable[Need]) -> tuple[Need, ...]:
+    """One need of a kind and name: the heaviest."""
+    found: dict[tuple[str, str], Need] = {}
+    for n in needs:
+        if (n.kind, n.name) not in found or found[n.kind, n.name].weight < n.weight:
+            found[n.kind, n.name] = n
+    return tuple(found.values())

@@ -1,0 +1,340 @@
+"""A week of practice, chosen by optimisation, with the reasons.
+
+The choice is a mixed-integer linear programme solved by HiGHS (Huangfu and Hall 2018)
+through ``scipy.optimize.milp``. Hard rules (``dachi.core.programme``) are constraints;
+what a person needs is a concave utility of weekly seconds for each direction and tissue:
+full worth up to a target, a quarter of it up to twice the target, nothing beyond.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+from scipy.optimize import Bounds, LinearConstraint, milp
+
+from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, PHASES, POSITIONS, Drill
+from dachi.core.practising.dose import Dose
+from dachi.core.practising.programme import (
+    BEYOND,
+    FLOW_FROM_MIN,
+    LEAST,
+    SAME_COST,
+    Item,
+    NoPlan,
+    Person,
+    Session,
+    Week,
+    Wishes,
+    coverage,
+    dose_for,
+    free_days,
+    liking,
+    most,
+    refused,
+    served,
+    wanted_s,
+)
+
+Array = NDArray[np.float64]
+
+#: A day is solved within this share of its best; sweeps over the week after the first.
+GAP, NODES, SWEEPS = 0.008, 1000, 1
+
+
+def plan(drills: Sequence[Drill], person: Person, wishes: Wishes | None = None) -> Week:
+    """Plan a week. The same input gives the same plan.
+
+    Raises NoPlan where even the shortest session breaks a rule.
+    """
+    wishes = wishes or Wishes()
+    problem = _Problem(drills, person, wishes)
+    chosen, value, bound = problem.solve()
+    return _written(problem, chosen, value, bound)
+
+
+class _Problem:
+    """The programme in matrices: x (drill, day), then bands of every need, then repeats."""
+
+    def __init__(self, drills: Sequence[Drill], person: Person, wishes: Wishes) -> None:
+        self.all = list(drills)
+        self.person, self.wishes = person, wishes
+        self.days = sorted(set(person.days))
+        self.refused = {d.id: why for d in drills if (why := refused(d, person))}
+        gone = {name for day, name in wishes.dropped if day is None}
+        self.drills = [
+            d for d in drills
+            if d.id not in self.refused and d.id not in gone
+            and not (d.strong and person.easy_week)
+        ]  # fmt: skip
+        self.needs = coverage(person)
+        self.doses = [dose_for(d, person) for d in self.drills]
+        self.nd, self.nt, self.nk = len(self.drills), len(self.days), len(self.needs)
+        self.nx = self.nd * self.nt
+        self.worked = sorted({k for d in self.drills if d.strong for k in d.strengthens})
+        self.size = self.nx + 2 * self.nk + self.nd + len(self.worked) * self.nt
+        self.rows: list[dict[int, float]] = []
+        self.of_day: list[int | None] = []
+        self.low: list[float] = []
+        self.high: list[float] = []
+
+    def x(self, d: int, t: int) -> int:
+        return d * self.nt + t
+
+    def z(self, k: int, t: int) -> int:
+        """Whether a day works a tissue; the next day then may not."""
+        return self.nx + 2 * self.nk + self.nd + k * self.nt + t
+
+    def rule(self, row: dict[int, float], low: float, high: float, day: int | None = None) -> None:
+        """Keep ``low <= row . x <= high``; a rule of one day waits until that day is planned."""
+        self.rows.append(row)
+        self.of_day.append(day)
+        self.low.append(low)
+        self.high.append(high)
+
+    def _rules(self) -> None:
+        by_phase: dict[str, list[int]] = {p: [] for p in PHASES}
+        for i, d in enumerate(self.drills):
+            by_phase[d.phase].append(i)
+        kept = {(day, name) for day, name in self.wishes.kept}
+        for t, day in enumerate(self.days):
+            self.rule(
+                {self.x(i, t): s.total_s for i, s in enumerate(self.doses)},
+                0, 60.0 * self.person.minutes, t,
+            )  # fmt: skip
+            for phase in PHASES:
+                own = by_phase[phase]
+                limit = float(most(phase, self.person.minutes))
+                if phase == "strength" and day == self.person.quiet_day:
+                    limit = 0.0
+                least = float(LEAST.get(phase, 0))
+                if phase == "flow" and self.person.minutes >= FLOW_FROM_MIN:
+                    least = 1.0 if own else 0.0
+                if own:
+                    self.rule({self.x(i, t): 1.0 for i in own}, least, limit, t)
+                elif least:
+                    raise NoPlan(f"no drill is left to {_VERBS[phase]}")
+            # The goal pose only once warm.
+            warm = [*by_phase["flow"], *by_phase["hold"], *by_phase["strength"]]
+            for i in by_phase["goal"]:
+                self.rule({self.x(i, t): 1.0} | {self.x(j, t): -1.0 for j in warm}, -np.inf, 0, t)
+            self._chains(t)
+            self._counters(t, by_phase)
+        self._recovery()
+        self._bands(kept)
+
+    def _chains(self, t: int) -> None:
+        """A drill and its easier form are not both in a session."""
+        index = {d.id: i for i, d in enumerate(self.drills)}
+        pairs = set()
+        for i, d in enumerate(self.drills):
+            for other in (d.easier, d.harder):
+                if other in index:
+                    pairs.add((min(i, index[other]), max(i, index[other])))
+        for a, b in sorted(pairs):
+            self.rule({self.x(a, t): 1.0, self.x(b, t): 1.0}, 0, 1)
+
+    def _counters(self, t: int, by_phase: Mapping[str, list[int]]) -> None:
+        """What a long hold or goal mainly turns out is turned in again."""
+        for i in (*by_phase["hold"], *by_phase["goal"]):
+            main = self.drills[i].directions[:1]
+            undoing = [j for j in by_phase["counter"] if set(main) & set(self.drills[j].counters)]
+            if undoing:
+                self.rule({self.x(i, t): 1.0} | {self.x(j, t): -1.0 for j in undoing}, -np.inf, 0)
+
+    def _recovery(self) -> None:
+        """Strength for a tissue is never on two days in a row; the week comes round."""
+        for k, tissue in enumerate(self.worked):
+            own = [i for i, d in enumerate(self.drills) if d.strong and tissue in d.strengthens]
+            for t, day in enumerate(self.days):
+                u = (t + 1) % self.nt
+                if u == t or (day + 1) % 7 != self.days[u]:
+                    continue
+                for i in own:
+                    self.rule({self.x(i, t): 1.0, self.z(k, t): -1.0}, -np.inf, 0)
+                    self.rule({self.x(i, u): 1.0, self.z(k, t): 1.0}, -np.inf, 1)
+
+    def _bands(self, kept: Collection[tuple[int, str]]) -> None:
+        for k, need in enumerate(self.needs):
+            row = {self.nx + k: 1.0, self.nx + self.nk + k: 1.0}
+            for i, d in enumerate(self.drills):
+                if served(d, need):
+                    for t in range(self.nt):
+                        row[self.x(i, t)] = -self.doses[i].work_s / 60.0
+            self.rule(row, -np.inf, 0)
+        for i, d in enumerate(self.drills):
+            over = self.nx + 2 * self.nk + i
+            row = {self.x(i, t): 1.0 for t in range(self.nt)}
+            self.rule(row | {over: -1.0}, -np.inf, free_days(d, self.nt))
+        place = {d.id: i for i, d in enumerate(self.drills)}
+        for day, name in kept:
+            if name in place and day in self.days:
+                t = self.days.index(day)
+                self.rule({self.x(place[name], t): 1.0}, 1, 1, t)
+        for on, name in self.wishes.dropped:
+            if name in place and on in self.days:
+                self.rule({self.x(place[name], self.days.index(on)): 1.0}, 0, 0)
+
+    def solve(self) -> tuple[list[list[int]], float, float]:
+        """Chosen drills (indices) of each day, the worth reached, and an upper bound of it.
+
+        Day by day, each within ``GAP`` of its best, then every day once more with the others
+        held: a week at once takes up to fifteen seconds and gains a percent. The bound is
+        that of the linear relaxation of the whole week.
+        """
+        self._rules()
+        cost, upper = self._worths()
+        held: Array = np.zeros(self.nx)
+        planned: set[int] = set()
+        best, kept = np.inf, held
+        for _ in range(1 + SWEEPS):
+            value = np.inf
+            for t in range(self.nt):
+                planned.add(t)
+                held, value = self._day(t, planned, held, cost, upper)
+            if value >= best - 1e-6:
+                break
+            best, kept = value, held
+            if self.nt == 1:
+                break
+        found = [[i for i in range(self.nd) if kept[self.x(i, t)] > 0.5] for t in range(self.nt)]
+        return found, -best, self._bound(cost, upper)
+
+    def _worths(self) -> tuple[Array, Array]:
+        """Cost (less worth) and upper bound of every variable."""
+        cost, upper = np.zeros(self.size), np.full(self.size, np.inf)
+        upper[: self.nx] = 1.0
+        upper[self.nx + 2 * self.nk + self.nd :] = 1.0
+        place = {d.id: i for i, d in enumerate(self.all)}
+        for i, d in enumerate(self.drills):
+            worth = liking(d, self.person, place[d.id], len(self.all))
+            cost[[self.x(i, t) for t in range(self.nt)]] = -worth
+            cost[self.nx + 2 * self.nk + i] = SAME_COST
+        for k, need in enumerate(self.needs):
+            target = wanted_s(need, self.person, self.nt) / 60.0
+            upper[self.nx + k] = upper[self.nx + self.nk + k] = target
+            cost[self.nx + k] = -need.weight
+            cost[self.nx + self.nk + k] = -BEYOND * need.weight
+        return cost, upper
+
+    def _constraints(self, planned: Collection[int]) -> LinearConstraint:
+        use = [r for r, day in enumerate(self.of_day) if day is None or day in planned]
+        cols = [c for r in use for c in self.rows[r]]
+        data = [v for r in use for v in self.rows[r].values()]
+        starts = np.cumsum([0, *(len(self.rows[r]) for r in use)])
+        matrix = sparse.csr_array((data, cols, starts), shape=(len(use), self.size))
+        return LinearConstraint(
+            matrix, np.array([self.low[r] for r in use]), np.array([self.high[r] for r in use])
+        )
+
+    def _day(
+        self, t: int, planned: Collection[int], held: Array, cost: Array, upper: Array
+    ) -> tuple[Array, float]:
+        """The best day t with the others as they are."""
+        low, high = np.zeros(self.size), upper.copy()
+        low[: self.nx] = high[: self.nx] = held
+        free = [self.x(i, t) for i in range(self.nd)]
+        low[free], high[free] = 0.0, 1.0
+        whole = np.zeros(self.size)
+        whole[free] = 1
+        options: dict[str, Any] = {"mip_rel_gap": GAP, "node_limit": NODES}
+        answer = milp(
+            cost, constraints=self._constraints(planned), integrality=whole,
+            bounds=Bounds(low, high), options=options,
+        )  # fmt: skip
+        if answer.x is None:
+            raise NoPlan(
+                f"nothing fits into {self.person.minutes:g} minutes with what is kept by hand: let "
+                "a kept drill go, or give the sessions more time"
+            )
+        return np.round(np.asarray(answer.x[: self.nx])), float(answer.fun)
+
+    def _bound(self, cost: Array, upper: Array) -> float:
+        answer = milp(
+            cost, constraints=self._constraints(range(self.nt)),
+            bounds=Bounds(np.zeros(self.size), upper),
+        )  # fmt: skip
+        return float(-answer.fun)
+
+
+_VERBS = {
+    "settle": "settle with", "mobilise": "warm up with", "counter": "undo the work with",
+    "rest": "rest with",
+}  # fmt: skip
+
+
+def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: float) -> Week:
+    person = problem.person
+    sessions = []
+    used: set[str] = set()
+    seconds: dict[str, float] = dict.fromkeys(DIRECTIONS, 0.0)
+    for t, day in enumerate(problem.days):
+        items = []
+        for i in sorted(chosen[t], key=lambda i: _order(problem.drills[i])):
+            d, how = problem.drills[i], problem.doses[i]
+            used.add(d.id)
+            for direction in d.directions:
+                seconds[direction] += how.work_s
+            tight = next((person.tight[x] for x in d.directions if x in person.tight), None)
+            first = (tight or "left") if d.sides == "each" else None
+            kept = (day, d.id) in problem.wishes.kept
+            items.append(Item(d, how, first, _reason(d, how, person, kept), kept))
+        sessions.append(Session(day, tuple(items)))
+    fell_out = dict(problem.refused)
+    gone = {name for day, name in problem.wishes.dropped if day is None}
+    for d in problem.all:
+        if d.id in used or d.id in fell_out:
+            continue
+        if d.id in gone:
+            fell_out[d.id] = "dropped by hand"
+        elif d.strong and person.easy_week:
+            fell_out[d.id] = "this is an easy week"
+        else:
+            fell_out[d.id] = _beaten(d, problem, used)
+    return Week(tuple(sessions), fell_out, value, bound, seconds)
+
+
+def _order(drill: Drill) -> tuple[int, int, int, str]:
+    """The order of a session: phases, then least demanding, then near positions together."""
+    return PHASES.index(drill.phase), drill.level, POSITIONS.index(drill.position), drill.id
+
+
+def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
+    """Why a drill is there: the need it serves best, or its place in every session."""
+    own = [n for n in person.needs if served(drill, n)]
+    extra = f"; the {how.extra} side is tighter and gets one more round" if how.extra else ""
+    if kept:
+        return f"Kept by hand{extra}."
+    if drill.phase == "goal" and drill.goal in person.goals:
+        return f"The goal itself, while warm{extra}."
+    if own:
+        best = max(own, key=lambda n: n.weight)
+        return f"{best.reason[0].upper()}{best.reason[1:]}{extra}."
+    if drill.phase in ALWAYS:
+        return {
+            "settle": "Every session begins by arriving.",
+            "mobilise": f"Warms the hips{' for' + _ways(drill) if _ways(drill) else ''}.",
+            "counter": f"Undoes {' and '.join(c.replace('_', ' ') for c in drill.counters)}.",
+            "rest": "Every session ends at rest.",
+        }[drill.phase]
+    return f"Keeps{_ways(drill)} in the week{extra}."
+
+
+def _ways(drill: Drill) -> str:
+    ways = [d.replace("_", " ") for d in drill.directions[:2]]
+    return f" {' and '.join(ways)}" if ways else ""
+
+
+def _beaten(drill: Drill, problem: _Problem, used: Collection[str]) -> str:
+    """What took the place of a drill that might have been there."""
+    by_id = {d.id: d for d in problem.all}
+    for other in (drill.easier, drill.harder):
+        if other is not None and other in used:
+            return f"“{by_id[other].name}” does its work in this week"
+    for need in sorted(problem.person.needs, key=lambda n: -n.weight):
+        if served(drill, need):
+            return "other drills serve the same need better in the minutes there are"
+    return "the minutes go to what is needed more"

@@ -1,0 +1,299 @@
+"""What a week of practice is made of: persons, needs, sessions, and the rules they obey.
+
+``dachi.core.planner`` chooses within these rules; ``worth`` is what it maximises.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from dachi.core.catalogue.cautions import Caution
+from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, Drill
+from dachi.core.practising.dose import Dose, dose
+from dachi.errors import Told
+
+#: Fewest and most drills of a phase in one session.
+LEAST = {"settle": 1, "mobilise": 1, "counter": 1, "rest": 1}
+MOST = {
+    "settle": 1, "mobilise": 3, "flow": 2, "strength": 3, "hold": 5, "goal": 1, "counter": 2,
+    "rest": 1,
+}  # fmt: skip
+#: Longer sessions hold more of these: half as many again from 30 minutes, twice from 60.
+GROWING = ("mobilise", "flow", "strength", "hold", "counter")
+#: From this many minutes on a session has a warm flow.
+FLOW_FROM_MIN = 20
+#: Share of a week's minutes each direction should get at least, and each needed tissue.
+DIRECTION_SHARE, TISSUE_SHARE = 0.05, 0.18
+BASE_WEIGHT = 1.0
+BEYOND = 0.25
+#: Worth of a drill that suits the school, that is known, that is the goal itself (points).
+SUITS, KNOWN, GOAL = 0.35, 0.15, 2.0
+AGAINST_SCHOOL = -0.6
+#: Each day a drill is used beyond this costs.
+SAME_DAYS, SAME_COST = 3, 0.5
+
+
+class NoPlan(Told):
+    """No session obeys every rule; the message says which one is in the way."""
+
+
+@dataclass(frozen=True)
+class Need:
+    """Something the week should work on.
+
+    ``kind``: ``direction``, ``lengthen`` or ``strengthen``; ``name`` a direction or tissue;
+    ``weight`` relative to 1 for the plain coverage of a direction; ``reason`` a sentence.
+    """
+
+    kind: str
+    name: str
+    weight: float
+    reason: str
+
+
+@dataclass(frozen=True)
+class Person:
+    """Whom a week is planned for.
+
+    ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length,
+    ``cleared`` whether passive end-range work may be planned, ``tight`` the tighter side
+    for each direction, ``shut`` gates (id to why), ``known`` drills done before, ``longer``
+    drill to a factor of its dose, ``eased`` drills that hurt or were sent back to their
+    easier form, ``ready`` drills above the level that were earned one by one, ``outgrown``
+    the easier forms they replace, ``styles`` answers to the questions schools differ on,
+    ``quiet_day`` the weekday of an assessment.
+    """
+
+    level: int = 1
+    minutes: float = 20
+    days: tuple[int, ...] = (0, 2, 4, 6)
+    props: frozenset[str] = frozenset({"mat", "wall"})
+    cautions: tuple[Caution, ...] = ()
+    cleared: bool = True
+    school: str = "mixed"
+    needs: tuple[Need, ...] = ()
+    goals: tuple[str, ...] = ()
+    tight: Mapping[str, str] = field(default_factory=dict)
+    shut: Mapping[str, str] = field(default_factory=dict)
+    styles: Mapping[str, str] = field(default_factory=dict)
+    known: frozenset[str] = frozenset()
+    longer: Mapping[str, float] = field(default_factory=dict)
+    eased: frozenset[str] = frozenset()
+    ready: frozenset[str] = frozenset()
+    outgrown: frozenset[str] = frozenset()
+    easy_week: bool = False
+    quiet_day: int | None = None
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the coach changed by hand: kept drills (weekday, drill) and dropped ones.
+
+    ``dropped`` pairs a weekday, or None for the whole week, with a drill.
+    """
+
+    kept: frozenset[tuple[int, str]] = frozenset()
+    dropped: frozenset[tuple[int | None, str]] = frozenset()
+
+
+@dataclass(frozen=True)
+class Item:
+    """A drill of a session with its dose and why it is there."""
+
+    drill: Drill
+    dose: Dose
+    first: str | None
+    reason: str
+    kept: bool = False
+
+
+@dataclass(frozen=True)
+class Session:
+    """One day of practice in order."""
+
+    weekday: int
+    items: tuple[Item, ...]
+
+    @property
+    def total_s(self) -> float:
+        """Seconds it takes."""
+        return sum(i.dose.total_s for i in self.items)
+
+    @property
+    def hard(self) -> bool:
+        """Whether it holds strength work."""
+        return any(i.drill.strong for i in self.items)
+
+
+@dataclass(frozen=True)
+class Week:
+    """A planned week. ``fell_out`` maps drills that are not in it to the reason.
+
+    ``objective`` is the worth reached and ``bound`` what no plan can exceed; ``seconds``
+    gives the work in each direction.
+    """
+
+    sessions: tuple[Session, ...]
+    fell_out: Mapping[str, str]
+    objective: float
+    bound: float
+    seconds: Mapping[str, float]
+
+
+def most(phase: str, minutes: float) -> int:
+    """How many drills of a phase a session of so many minutes may hold."""
+    if phase not in GROWING or minutes < 30:
+        return MOST[phase]
+    return round(MOST[phase] * (2.0 if minutes >= 60 else 1.5))
+
+
+def trimmed(session: Session, person: Person, minutes: float) -> Session:
+    """The session for a day with less time, in the same order.
+
+    What serves least for its time falls out first; settle, mobilise, counter and rest
+    never do, but their doses shrink and no more than one of each stays where it must.
+    """
+    short = replace(person, minutes=min(minutes, person.minutes))
+    items = [replace(i, dose=dose_for(i.drill, short)) for i in session.items]
+    needs = coverage(short)
+
+    def merit(i: Item) -> float:
+        weight = sum(n.weight for n in needs if served(i.drill, n)) + 5.0 * i.kept
+        return weight * i.dose.work_s / i.dose.total_s
+
+    def may_go(i: Item) -> bool:
+        alone = sum(x.drill.phase == i.drill.phase for x in items) == 1
+        return i.drill.phase not in ALWAYS or not alone
+
+    while sum(i.dose.total_s for i in items) > 60.0 * minutes:
+        free = [i for i in items if may_go(i)]
+        if not free:
+            break
+        items.remove(min(free, key=lambda i: (i.drill.phase in ALWAYS, merit(i))))
+    if not any(i.drill.phase in ("flow", "hold", "strength") for i in items):
+        items = [i for i in items if i.drill.phase != "goal"]
+    return Session(session.weekday, tuple(items))
+
+
+def barred(drill: Drill, person: Person) -> str | None:
+    """Why a drill would not be safe, possible or fitting at any level; None where it would."""
+    for caution in person.cautions:
+        if caution.forbidden(drill):
+            return f"{caution.name}: {caution.words}"
+    if drill.passive_end and not person.cleared:
+        return "passive end-range work waits for clearance by a doctor or physiotherapist"
+    if lacking := missing(drill, person.props):
+        return needing(lacking)
+    question, _, option = drill.style.partition("=")
+    if question and person.styles.get(question, option) != option:
+        return "belongs to the other way of training it"
+    if drill.id in person.eased:
+        return "hurt lately, or was sent back to its easier form"
+    return None
+
+
+def missing(drill: Drill, props: Collection[str]) -> tuple[str, ...]:
+    """What a drill requires and a person does not own."""
+    return tuple(p for p in drill.requires if p not in props)
+
+
+def needing(lacking: Sequence[str]) -> str:
+    """That a drill waits for what somebody does not own."""
+    return f"needs a {' and a '.join(lacking)}"
+
+
+def refused(drill: Drill, person: Person) -> str | None:
+    """Why a drill is not planned for a person at all, None where it may be."""
+    if why := barred(drill, person):
+        return why
+    for gate in drill.gate:
+        if gate in person.shut:
+            return f"its gate is shut: {person.shut[gate]}"
+    if drill.level > person.level and drill.id not in person.ready:
+        return f"is for level {drill.level}"
+    if drill.id in person.outgrown:
+        return "became easy: its harder form does its work"
+    return None
+
+
+def served(drill: Drill, need: Need) -> bool:
+    """Whether a drill works on a need."""
+    if need.kind == "direction":
+        return need.name in drill.directions
+    if need.kind == "lengthen":
+        return need.name in drill.lengthens
+    return need.name in drill.strengthens
+
+
+def coverage(person: Person) -> tuple[Need, ...]:
+    """What a week is judged by: every direction of the hip, and the person's own needs."""
+    base = tuple(
+        Need("direction", d, BASE_WEIGHT, f"keeps {d.replace('_', ' ')} in the week")
+        for d in DIRECTIONS
+    )
+    return (*person.needs, *base)
+
+
+def worth(person: Person, sessions: Sequence[Sequence[Drill]], drills: Sequence[Drill]) -> float:
+    """The objective of a given choice (drills a day), computed directly: the yardstick."""
+    days = len(person.days)
+    total = 0.0
+    for need in coverage(person):
+        target = wanted_s(need, person, days)
+        done = sum(dose_for(d, person).work_s for day in sessions for d in day if served(d, need))
+        beyond = min(max(done - target, 0.0), target)
+        total += need.weight * (min(done, target) + BEYOND * beyond) / 60
+    for i, d in enumerate(drills):
+        used = sum(d in day for day in sessions)
+        total += used * liking(d, person, i, len(drills))
+        total -= SAME_COST * max(0, used - free_days(d, days))
+    return total
+
+
+def free_days(drill: Drill, days: int) -> int:
+    """On how many days a drill may be used at no cost; what opens and ends a session: on all."""
+    return days if drill.phase in ("settle", "rest") else SAME_DAYS
+
+
+def direction_target(minutes: float, days: int) -> float:
+    """Seconds a week that each direction should get, for sessions of ``minutes``."""
+    return DIRECTION_SHARE * 60.0 * minutes * days
+
+
+def wanted_s(need: Need, person: Person, days: int) -> float:
+    """Seconds a week up to which a need has its full worth."""
+    if need.kind == "direction":
+        return direction_target(person.minutes, days)
+    return TISSUE_SHARE * 60.0 * person.minutes * days
+
+
+def liking(drill: Drill, person: Person, index: int, count: int) -> float:
+    """Worth of a drill by itself: school, familiarity, the goal (points)."""
+    found = 0.0
+    if drill.schools:
+        found += SUITS if person.school in drill.schools else AGAINST_SCHOOL
+    elif _leans(drill) == person.school:
+        found += SUITS / 2
+    if drill.id in person.known:
+        found += KNOWN
+    if drill.phase == "goal":
+        found += GOAL if drill.goal in person.goals else -GOAL / 2
+    # Ties go to the drill that comes first in the catalogue: the same plan every time.
+    return found - 0.01 * index / max(count, 1)
+
+
+def _leans(drill: Drill) -> str:
+    """The school a drill is nearest to where it names none."""
+    if drill.mode in ("active", "contract-relax"):
+        return "engaged"
+    return "yielding" if drill.passive_end else ""
+
+
+def dose_for(drill: Drill, person: Person) -> Dose:
+    """The dose of a drill for a person: level, minutes, tighter side, easy week."""
+    tight = next((person.tight[d] for d in drill.directions if d in person.tight), None)
+    return dose(
+        drill, person.level, person.minutes, tight=tight, easy=person.easy_week,
+        longer=person.longer.get(drill.id, 1.0),
+    )  # fmt: skip

@@ -1,0 +1,300 @@
+"""What to change after an assessment or a logged session, one thing at a time, with the reason."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from dachi.core.catalogue.drills import Drill
+
+#: Next-day soreness above this, 0 to 10, asks for less.
+SORE = 3
+#: Sessions in a row that must be easy before anything grows.
+EASY_ROW = 3
+#: At one prop height, before it is lowered.
+EASY_AT_HEIGHT = 2
+LONGER, LONGEST = 1.25, 2.0
+#: Step by which a firm support is lowered, cm.
+FIRM_STEP_CM = 4.0
+HARD_WEEKS = 3
+RECUR_DAYS, RECUR_TIMES = 28, 2
+#: Share of planned sessions below which the plan asks too much.
+ADHERED = 0.5
+
+
+def lengthened(factor: float) -> float:
+    """The next factor of a dose that grows, up to the longest."""
+    return min(LONGEST, round(factor * LONGER, 2))
+
+
+@dataclass(frozen=True)
+class Done:
+    """A drill as it was done: ``felt`` easy, right or hard; prop height where logged."""
+
+    drill: str
+    felt: str
+    prop_cm: float | None = None
+    layers: float | None = None
+
+
+@dataclass(frozen=True)
+class Logged:
+    """A session in the log. ``days_ago`` counts from today; ``soreness`` of the next day."""
+
+    days_ago: float
+    felt: str
+    done: tuple[Done, ...]
+    soreness: int | None = None
+    pains: tuple[tuple[str, str, str], ...] = ()
+    hard: bool = False
+    minutes: float = 0.0
+
+
+class ProposalKind(StrEnum):
+    """What a proposal is about, the most pressing first."""
+
+    REFER = "refer"
+    BACK = "back"
+    EASE = "ease"
+    EASY_WEEK = "easy_week"
+    ADVANCE = "advance"
+    HOLD = "hold"
+
+
+@dataclass(frozen=True)
+class Adjustment:
+    """What accepting a proposal does.
+
+    ``longer`` {drill: factor of its dose}, ``prop_cm`` {drill: height}, ``stepped`` {drill:
+    its harder form}, ``eased`` drills sent back to their easier form, ``easy_week``,
+    ``minutes`` of a session from now on.
+    """
+
+    longer: Mapping[str, float] = field(default_factory=dict)
+    prop_cm: Mapping[str, float] = field(default_factory=dict)
+    stepped: Mapping[str, str] = field(default_factory=dict)
+    eased: tuple[str, ...] = ()
+    easy_week: bool = False
+    minutes: float | None = None
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A change that the coach may accept."""
+
+    kind: ProposalKind
+    subject: str
+    text: str
+    reason: str
+    change: Adjustment = field(default_factory=Adjustment)
+
+
+def propose(
+    log: Sequence[Logged],
+    drills: Mapping[str, Drill],
+    *,
+    planned_two_weeks: int,
+    minutes: float,
+    gains: Mapping[str, bool] | None = None,
+    longer: Mapping[str, float] | None = None,
+    easy_week: bool = False,
+    firm: bool = False,
+    open_to: Collection[str] | None = None,
+) -> tuple[Proposal, ...]:
+    """Read the log (newest first) and say what to change; safety first, growth last.
+
+    ``gains`` maps a goal or measured pose to whether its passive reading improved beyond
+    the minimal detectable change lately; ``firm`` supports are kept longer at a height and
+    lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
+    props allow whatever the level (None: all). Where something hurts or is sore nothing grows.
+    """
+    recent = [s for s in log if s.days_ago <= 14]
+    found: list[Proposal] = []
+    found += _pain(log, drills)
+    found += _soreness(recent)
+    if not easy_week:
+        found += _hard_weeks(log)
+    found += _missed(recent, planned_two_weeks, minutes)
+    if not found:
+        found += _growth(log, drills, gains or {}, longer or {}, firm, open_to)
+    if not found and recent:
+        found.append(
+            Proposal(
+                ProposalKind.HOLD,
+                "plan",
+                "Leave the plan as it is.",
+                "sessions are done, nothing hurts, and nothing has been easy for long",
+            )
+        )
+    return tuple(found)
+
+
+def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
+    found = []
+    seen: dict[str, int] = {}
+    for session in log:
+        if session.days_ago > RECUR_DAYS:
+            continue
+        for drill, place, kind in session.pains:
+            seen[place] = seen.get(place, 0) + 1
+            if session.days_ago > 7 or drill not in drills:
+                continue
+            d = drills[drill]
+            easier = drills.get(d.easier or "")
+            like = "" if kind in place else f" ({kind})"
+            where = f"pain in the {place}{like} was logged at “{d.name}”"
+            if easier is not None:
+                found.append(
+                    Proposal(
+                        ProposalKind.BACK,
+                        drill,
+                        f"Back a rung: “{easier.name}” instead of “{d.name}”.",
+                        where,
+                        Adjustment(eased=(drill,)),
+                    )
+                )
+            else:
+                found.append(
+                    Proposal(
+                        ProposalKind.EASE,
+                        drill,
+                        f"Leave “{d.name}” out for now.",
+                        where,
+                        Adjustment(eased=(drill,)),
+                    )
+                )
+    for place, times in seen.items():
+        if times >= RECUR_TIMES:
+            found.append(
+                Proposal(
+                    ProposalKind.REFER,
+                    place,
+                    f"Have the {place} looked at by a doctor or physiotherapist.",
+                    f"pain there was logged {times} times in four weeks",
+                )
+            )
+    unique = {(p.kind, p.subject): p for p in found}
+    return list(unique.values())
+
+
+def _soreness(recent: Sequence[Logged]) -> list[Proposal]:
+    sore = next((s for s in recent if s.soreness is not None), None)
+    if sore is None or sore.soreness is None or sore.soreness <= SORE:
+        return []
+    return [
+        Proposal(
+            ProposalKind.EASE,
+            "plan",
+            "A gentler week: doses of the level below, no strength work.",
+            f"the day after the last session was {sore.soreness} of 10 sore",
+            Adjustment(easy_week=True),
+        )
+    ]
+
+
+def _hard_weeks(log: Sequence[Logged]) -> list[Proposal]:
+    weeks = [
+        any(s.hard and w * 7 <= s.days_ago < (w + 1) * 7 for s in log) for w in range(HARD_WEEKS)
+    ]
+    if not all(weeks):
+        return []
+    return [
+        Proposal(
+            ProposalKind.EASY_WEEK,
+            "plan",
+            "An easy week: lower doses, no strength work.",
+            "three weeks with strength work lie behind",
+            Adjustment(easy_week=True),
+        )
+    ]
+
+
+def _missed(recent: Sequence[Logged], planned: int, minutes: float) -> list[Proposal]:
+    if planned < 4 or len(recent) >= ADHERED * planned:
+        return []
+    less = max(5.0, 5.0 * round(minutes * 0.6 / 5.0))
+    if less >= minutes:
+        return []
+    return [
+        Proposal(
+            ProposalKind.EASE,
+            "minutes",
+            f"Sessions of {less:.0f} minutes instead of {minutes:.0f}.",
+            f"{len(recent)} of {planned} sessions were done in two weeks: short ones that happen "
+            "are worth more than long ones that do not",
+            Adjustment(minutes=less),
+        )
+    ]
+
+
+def _growth(
+    log: Sequence[Logged],
+    drills: Mapping[str, Drill],
+    gains: Mapping[str, bool],
+    longer: Mapping[str, float],
+    firm: bool,
+    open_to: Collection[str] | None,
+) -> list[Proposal]:
+    """One thing grows: a hold, then a lower support once its hold has grown, then the load."""
+    done: dict[str, list[Done]] = {}
+    for session in log:
+        for one in session.done:
+            done.setdefault(one.drill, []).append(one)
+    growing = [
+        (drills[name], times)
+        for name, times in sorted(done.items())
+        if name in drills and drills[name].phase in ("hold", "goal", "strength")
+        if open_to is None or name in open_to
+    ]
+    for drill, times in growing:
+        at = times[0].prop_cm
+        wanted = EASY_ROW if firm else EASY_AT_HEIGHT
+        same = [x for x in times if x.prop_cm == at][:wanted]
+        easy = len(same) == wanted and all(x.felt == "easy" for x in same)
+        grown = longer.get(drill.id, 1.0) >= LONGER
+        gained = gains.get(drill.goal or drill.figure.pose or "")
+        if drill.prop_height and at and easy and grown and gained:
+            # A soft pile loses a layer; a firm block is owned longer and loses a step of its own.
+            step = FIRM_STEP_CM if firm else 2.0 if at > 4 else 1.0
+            lower = max(0.0, at - step)
+            return [
+                Proposal(
+                    ProposalKind.ADVANCE,
+                    drill.id,
+                    f"“{drill.name}”: support from {at:g} to {lower:g} cm, with the usual hold.",
+                    f"the last {wanted} sessions at this height were easy and the passive reading "
+                    "improved beyond what chance explains",
+                    Adjustment(prop_cm={drill.id: lower}, longer={drill.id: 1.0}),
+                )
+            ]
+    for drill, times in growing:
+        factor = longer.get(drill.id, 1.0)
+        last = times[:EASY_ROW]
+        if len(last) == EASY_ROW and all(x.felt == "easy" for x in last) and factor < LONGEST:
+            more = lengthened(factor)
+            what = "more repetitions" if drill.reps else "a longer hold"
+            return [
+                Proposal(
+                    ProposalKind.ADVANCE,
+                    drill.id,
+                    f"“{drill.name}”: {what}, a quarter more.",
+                    f"the last {EASY_ROW} times were easy; length grows before load",
+                    Adjustment(longer={drill.id: more}),
+                )
+            ]
+    for drill, times in growing:
+        harder = drills.get(drill.harder or "")
+        last = times[:EASY_ROW]
+        easy = len(last) == EASY_ROW and all(x.felt == "easy" for x in last)
+        if harder is not None and (open_to is None or harder.id in open_to) and easy:
+            return [
+                Proposal(
+                    ProposalKind.ADVANCE,
+                    drill.id,
+                    f"“{harder.name}” instead of “{drill.name}”.",
+                    f"the last {EASY_ROW} times were easy, at twice the usual length",
+                    Adjustment(stepped={drill.id: harder.id}),
+                )
+            ]
+    return []

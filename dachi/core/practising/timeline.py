@@ -1,0 +1,136 @@
+"""A planned session as a timeline of steps that a player walks through."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from dachi.core.body.anatomy import other_side
+from dachi.core.catalogue.drills import Drill
+from dachi.core.practising.dose import ENTER_S, breaths_of
+from dachi.core.practising.programme import Item, Session
+
+#: How a session or a drill can feel.
+FELT = ("easy", "right", "hard")
+#: Where it can hurt, and how, as a practitioner says it.
+PLACES = (
+    "left knee", "right knee", "front of the hip", "groin", "low back", "back of the thigh",
+    "wrist", "somewhere else",
+)  # fmt: skip
+KINDS = {
+    "sharp": "sharp or sudden", "knee": "in the knee", "pinch": "a pinch",
+    "numb": "numb or tingling", "dizzy": "dizzy", "dull": "a dull ache, too much",
+}  # fmt: skip
+#: Kinds of pain that end a session, and what is said of them.
+STOPS = {
+    "sharp": "Sharp or sudden pain ends the session. If it does not settle, have it looked at.",
+    "knee": "Any pain in a knee ends the drill and the session. Nothing presses on a knee.",
+    "pinch": "A pinch in the front of the hip or the low back ends the session.",
+    "numb": "Numbness or tingling ends the session: come out and move a little until it is gone.",
+    "dizzy": "Dizziness ends the session. Lie down, and do not go on alone.",
+}
+#: Kinds that only end a drill.
+EASES = {
+    "dull": "A dull ache beyond a breathable stretch: this drill ends, its easier form may go on."
+}
+
+
+@dataclass(frozen=True)
+class Step:
+    """One thing the player shows.
+
+    ``kind`` is ``enter`` (get into the drill), ``reps`` or ``hold``. ``round`` counts the
+    rounds of one side; ``extra`` marks the tighter side's one more. ``breaths`` is set where
+    a hold is counted in them.
+    """
+
+    kind: str
+    drill: str
+    side: str | None
+    seconds: float
+    reps: int = 0
+    rep_s: float = 0.0
+    both_ways: bool = False
+    round: int = 1
+    extra: bool = False
+    breaths: int = 0
+
+
+def timeline(session: Session) -> tuple[Step, ...]:
+    """The steps of a session. Sides get equal counts, but for a planned extra round."""
+    return tuple(step for item in session.items for step in steps(item))
+
+
+def steps(item: Item) -> tuple[Step, ...]:
+    """Getting in, then each side in turn, the tighter one first and once more at the end."""
+    d, how = item.drill, item.dose
+    found = [Step("enter", d.id, None, ENTER_S)]
+    sides: tuple[str | None, ...] = (None,)
+    if how.sides == 2:
+        first = item.first or "left"
+        sides = (first, other_side(first))
+    for side in sides:
+        if how.reps:
+            found.append(
+                Step("reps", d.id, side, how.reps * how.rep_s, how.reps, how.rep_s, d.both_ways)
+            )
+        else:
+            found.append(Step("hold", d.id, side, how.hold_s))
+    if how.extra and how.extra_reps:
+        found.append(
+            Step(
+                "reps", d.id, how.extra, how.extra_reps * how.rep_s, how.extra_reps, how.rep_s,
+                False, 2, True,
+            )
+        )  # fmt: skip
+    elif how.extra and how.extra_s:
+        found.append(Step("hold", d.id, how.extra, how.extra_s, round=2, extra=True))
+    return tuple(found)
+
+
+def in_breaths(step: Step, breath_s: float) -> Step:
+    """A hold counted in whole breaths of a person's own pace, and as long as they take."""
+    if step.kind != "hold":
+        return step
+    breaths = breaths_of(step.seconds, breath_s)
+    return replace(step, breaths=breaths, seconds=breaths * breath_s)
+
+
+def balance(found: Iterable[Step]) -> Mapping[str, tuple[float, float, float]]:
+    """Seconds of each drill on the left, on the right, and in extra rounds."""
+    totals: dict[str, list[float]] = {}
+    for s in found:
+        if s.side is None:
+            continue
+        row = totals.setdefault(s.drill, [0.0, 0.0, 0.0])
+        row[2 if s.extra else ("left", "right").index(s.side)] += s.seconds
+    return {k: (v[0], v[1], v[2]) for k, v in totals.items()}
+
+
+def direction_seconds(done: Mapping[str, float], drills: Mapping[str, Drill]) -> dict[str, float]:
+    """Seconds in each direction of the hip, from seconds done of each drill."""
+    found: dict[str, float] = {}
+    for name, seconds in done.items():
+        for direction in drills[name].directions if name in drills else ():
+            found[direction] = found.get(direction, 0.0) + seconds
+    return found
+
+
+#: Crossed sitting grows by these, s.
+SITTING_S = (10, 15, 30, 60, 120, 300, 600, 900)
+
+
+def sitting_rung(seconds: float) -> int:
+    """Index of the highest sitting time reached; -1 below the first."""
+    return max((i for i, s in enumerate(SITTING_S) if seconds >= s), default=-1)
+
+
+def after_pain(kind: str, drill: Drill, drills: Mapping[str, Drill]) -> tuple[str, str]:
+    """What is said when it hurts, and what to do now."""
+    if kind in STOPS:
+        return STOPS[kind], "Stop here. Lie flat for two minutes; your coach sees this note."
+    easier = drills.get(drill.easier or "")
+    now = (
+        f"Leave it out today, or try “{easier.name}”, smaller." if easier else "Leave it out today."
+    )
+    return EASES["dull"], now

@@ -1,0 +1,155 @@
+"""Practice that was done: sessions, how they felt, where it hurt."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import msgspec
+
+from dachi.store.database import Database
+
+_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+
+
+class Felt(StrEnum):
+    """How a session or a drill felt."""
+
+    EASY = "easy"
+    RIGHT = "right"
+    HARD = "hard"
+
+
+@dataclass(frozen=True)
+class DrillDone:
+    """A drill as it was done: seconds in all, of one hold and on each side; its support."""
+
+    drill: str
+    seconds: float = 0.0
+    felt: Felt | None = None
+    prop_cm: float | None = None
+    layers: float | None = None
+    hold_s: float | None = None
+    left: float | None = None
+    right: float | None = None
+
+
+@dataclass(frozen=True)
+class Pain:
+    """Where it hurt and how; ``drill`` is empty where nobody said at which."""
+
+    drill: str
+    place: str
+    kind: str
+
+
+@dataclass(frozen=True)
+class NewLogEntry:
+    """A session to be logged. ``started_at`` is local time, ISO to the second."""
+
+    once_key: str
+    started_at: str
+    seconds: float
+    felt: Felt
+    finished: bool
+    done: tuple[DrillDone, ...]
+    notes: str = ""
+    pains: tuple[Pain, ...] = ()
+
+
+@dataclass(frozen=True)
+class LogEntry:
+    """A logged session."""
+
+    id: int
+    started_at: str
+    seconds: float
+    felt: Felt
+    finished: bool
+    done: tuple[DrillDone, ...]
+    notes: str
+    soreness: int | None
+    pains: tuple[Pain, ...]
+
+
+def add(db: Database, coach_id: int, practitioner_id: int, new: NewLogEntry) -> int:
+    """Log a session and return its id; sent twice it is there once."""
+    row = db.execute(
+        f"SELECT id FROM practice_log WHERE once_key = ? AND practitioner_id IN ({_OWN})",
+        (new.once_key, practitioner_id, coach_id),
+    ).fetchone()
+    if row:
+        return int(row["id"])
+    cursor = db.execute(
+        "INSERT INTO practice_log (practitioner_id, once_key, started_at, seconds, felt, finished,"
+        f" done, notes, created_at) SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        (
+            new.once_key, new.started_at, new.seconds, new.felt, int(new.finished),
+            _done(new.done), new.notes, db.now(), practitioner_id, coach_id,
+        ),
+    )  # fmt: skip
+    log_id = int(cursor.lastrowid or 0)
+    db.executemany(
+        "INSERT INTO practice_pain (log_id, drill, place, kind) VALUES (?, ?, ?, ?)",
+        [(log_id, p.drill, p.place, p.kind) for p in new.pains],
+    )
+    return log_id
+
+
+def _done(rows: Sequence[DrillDone]) -> str:
+    """Rows as JSON, what nobody said left out."""
+    plain = [{k: v for k, v in msgspec.to_builtins(row).items() if v is not None} for row in rows]
+    return msgspec.json.encode(plain).decode()
+
+
+def entries(db: Database, coach_id: int, practitioner_id: int, most: int = 400) -> list[LogEntry]:
+    """Return logged sessions, newest first."""
+    rows = db.execute(
+        f"SELECT * FROM practice_log WHERE removed_at IS NULL AND practitioner_id IN ({_OWN})"
+        " ORDER BY started_at DESC, id DESC LIMIT ?",
+        (practitioner_id, coach_id, most),
+    ).fetchall()
+    pains: dict[int, list[Pain]] = {}
+    for p in db.execute(
+        "SELECT p.* FROM practice_pain p JOIN practice_log l ON l.id = p.log_id"
+        f" WHERE l.practitioner_id IN ({_OWN}) ORDER BY p.rowid",
+        (practitioner_id, coach_id),
+    ):
+        pains.setdefault(p["log_id"], []).append(Pain(p["drill"], p["place"], p["kind"]))
+    return [
+        LogEntry(
+            r["id"],
+            r["started_at"],
+            r["seconds"],
+            Felt(r["felt"]),
+            bool(r["finished"]),
+            msgspec.json.decode(r["done"], type=tuple[DrillDone, ...]),
+            r["notes"],
+            r["soreness"],
+            tuple(pains.get(r["id"], ())),
+        )
+        for r in rows
+    ]
+
+
+def remove(
+    db: Database, coach_id: int, practitioner_id: int, log_id: int, *, back: bool = False
+) -> bool:
+    """Put a session away that was logged by mistake, or bring it ``back``."""
+    cursor = db.execute(
+        f"UPDATE practice_log SET removed_at = ? WHERE id = ? AND practitioner_id IN ({_OWN})",
+        (None if back else db.now(), log_id, practitioner_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def set_soreness(
+    db: Database, coach_id: int, practitioner_id: int, log_id: int, soreness: int
+) -> bool:
+    """Say how sore the day after a session was, 0 to 10."""
+    cursor = db.execute(
+        f"UPDATE practice_log SET soreness = ? WHERE id = ? AND practitioner_id IN ({_OWN})",
+        (soreness, log_id, practitioner_id, coach_id),
+    )
+    return cursor.rowcount == 1

@@ -1,0 +1,75 @@
+"""Signing an assessment off, opening it again, and two devices on one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dachi.store.database import Conflict, Database
+
+_OWN = (
+    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+    " WHERE a.id = ? AND p.coach_id = ?"
+)
+
+
+@dataclass(frozen=True)
+class Signing:
+    """A signing off or a reopening, UTC."""
+
+    kind: str
+    reason: str
+    at: str
+
+
+def claim(db: Database, coach_id: int, assessment_id: int, seen: int) -> None:
+    """Take the next revision; Conflict where another device has saved since ``seen``."""
+    cursor = db.execute(
+        f"UPDATE assessment SET revision = revision + 1 WHERE revision = ? AND id IN ({_OWN})",
+        (seen, assessment_id, coach_id),
+    )
+    if cursor.rowcount != 1:
+        raise Conflict(
+            "Another device has changed this assessment since this page was opened. Its change is "
+            "shown now; make yours again if it is still wanted"
+        )
+
+
+def sign_off(db: Database, coach_id: int, assessment_id: int) -> bool:
+    """Close an assessment; False where it is closed already."""
+    return _event(db, coach_id, assessment_id, "signed off", "", db.now(), "IS NULL")
+
+
+def reopen(db: Database, coach_id: int, assessment_id: int, reason: str) -> bool:
+    """Open a closed assessment again; the reason is kept."""
+    return _event(db, coach_id, assessment_id, "reopened", reason, None, "IS NOT NULL")
+
+
+def _event(
+    db: Database,
+    coach_id: int,
+    assessment_id: int,
+    kind: str,
+    reason: str,
+    signed: str | None,
+    only: str,
+) -> bool:
+    cursor = db.execute(
+        f"UPDATE assessment SET signed_off_at = ? WHERE signed_off_at {only} AND id IN ({_OWN})",
+        (signed, assessment_id, coach_id),
+    )
+    if cursor.rowcount != 1:
+        return False
+    db.execute(
+        "INSERT INTO assessment_event (assessment_id, kind, reason, at) VALUES (?, ?, ?, ?)",
+        (assessment_id, kind, reason, db.now()),
+    )
+    return True
+
+
+def history(db: Database, coach_id: int, assessment_id: int) -> list[Signing]:
+    """Return signings and reopenings, oldest first."""
+    rows = db.execute(
+        f"SELECT * FROM assessment_event WHERE assessment_id IN ({_OWN}) ORDER BY id",
+        (assessment_id, coach_id),
+    )
+    return [Signing(r["kind"], r["reason"], r["at"]) for r in rows]

@@ -1,0 +1,237 @@
+"""What lists show of a practitioner's poses, kept beside the markings it was derived from."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+import msgspec
+
+from dachi.core.judging.series import Verdict
+from dachi.store.database import Database
+
+#: The version of the stored bodies' types: another one is read as stale.
+FORMAT = 1
+
+_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change between two sessions with its MDC95, in the measure's unit."""
+
+    change: float
+    mdc: float
+    verdict: Verdict
+    days: float
+
+
+@dataclass(frozen=True)
+class LineSummary:
+    """One side and mode of a measure: the newest session value and what became of it.
+
+    ``half`` is half the 95 % interval of ``value``; ``slope`` a week with its interval;
+    ``plateau`` the sessions and days in which nothing moved.
+    """
+
+    side: str
+    mode: str
+    value: float
+    before: float | None
+    half: float
+    count: int
+    sessions: int
+    taken_at: str | None
+    trial: int
+    first_trial: int
+    first: Change | None
+    last: Change | None
+    slope: tuple[float, float, float] | None
+    plateau: tuple[int, float] | None
+    mdc: float
+
+
+@dataclass(frozen=True)
+class FamilySummary:
+    """One charted measure of a pose, with its sentences."""
+
+    family: str
+    label: str
+    unit: str
+    better: str
+    motion: str | None
+    sentence: str
+    asymmetry: str
+    reserve: Mapping[str, str]
+    lines: tuple[LineSummary, ...]
+
+
+class NewsKind(StrEnum):
+    """What kind of news the newest assessment brought."""
+
+    GAIN = "gain"
+    LOSS = "loss"
+    PLATEAU = "plateau"
+
+
+@dataclass(frozen=True)
+class News:
+    """Something an assessment brought that had not been there before; ``at`` is its day, ISO."""
+
+    kind: NewsKind
+    text: str
+    pose: str
+    family: str
+    at: str
+
+
+@dataclass(frozen=True)
+class PoseSummary:
+    """One pose of a practitioner: ``families`` for the overview, ``news`` for Today."""
+
+    practitioner_id: int
+    pose: str
+    families: tuple[FamilySummary, ...]
+    news: tuple[News, ...]
+    retest_on: str | None
+
+
+def save(
+    db: Database,
+    coach_id: int,
+    found: PoseSummary,
+    made_from: str,
+    repeats: Mapping[tuple[str, str], tuple[float, float]],
+) -> None:
+    """Replace the summary of a pose; ``repeats`` maps (family, mode) to squares and df.
+
+    ``made_from`` names the rules and data it was derived by.
+    """
+    own = (found.practitioner_id, coach_id)
+    newest = max((n.at for n in found.news), default=None)
+    db.execute(
+        "INSERT INTO pose_summary (practitioner_id, pose, body, news, news_on, retest_on,"
+        f" updated_at, made_from) SELECT id, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN}) WHERE true"
+        " ON CONFLICT (practitioner_id, pose)"
+        " DO UPDATE SET body = excluded.body, news = excluded.news, news_on = excluded.news_on,"
+        " retest_on = excluded.retest_on, updated_at = excluded.updated_at,"
+        " made_from = excluded.made_from",
+        (
+            found.pose,
+            msgspec.json.encode(found.families).decode(),
+            msgspec.json.encode(found.news).decode(),
+            newest,
+            found.retest_on,
+            db.now(),
+            _stamped(made_from),
+            *own,
+        ),
+    )
+    _forget_repeats(db, coach_id, found.practitioner_id, found.pose)
+    db.executemany(
+        "INSERT INTO repeatability (practitioner_id, pose, family, mode, squares, df)"
+        f" SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
+        [(found.pose, f, m, s, df, *own) for (f, m), (s, df) in repeats.items() if df],
+    )
+
+
+def _stamped(made_from: str) -> str:
+    return f"{FORMAT}:{made_from}"
+
+
+def _forget_repeats(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
+    db.execute(
+        f"DELETE FROM repeatability WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        (pose, practitioner_id, coach_id),
+    )
+
+
+def drop(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
+    """Remove the summary of a pose that has no markings left."""
+    db.execute(
+        f"DELETE FROM pose_summary WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        (pose, practitioner_id, coach_id),
+    )
+    _forget_repeats(db, coach_id, practitioner_id, pose)
+
+
+def mark_stale(db: Database, coach_id: int, poses: Collection[str]) -> None:
+    """Have the summaries of some poses of every practitioner derived again before their next use.
+
+    Errors are pooled over a coach's people: one person's readings bear on the others' verdicts.
+    """
+    db.executemany(
+        "UPDATE pose_summary SET made_from = '' WHERE pose = ? AND practitioner_id IN"
+        " (SELECT id FROM practitioner WHERE coach_id = ?)",
+        [(pose, coach_id) for pose in sorted(poses)],
+    )
+
+
+def stale(
+    db: Database, coach_id: int, made_from: str, practitioner_id: int | None = None
+) -> list[tuple[int, str]]:
+    """Return (practitioner, pose) of summaries other rules or data made; of one person or all."""
+    rows = db.execute(
+        "SELECT d.practitioner_id AS person, d.pose FROM pose_summary d"
+        " JOIN practitioner p ON p.id = d.practitioner_id"
+        " WHERE p.coach_id = :coach AND d.made_from <> :made"
+        " AND (:person IS NULL OR p.id = :person) ORDER BY 1, 2",
+        {"coach": coach_id, "made": _stamped(made_from), "person": practitioner_id},
+    )
+    return [(r["person"], r["pose"]) for r in rows]
+
+
+def of_practitioner(db: Database, coach_id: int, practitioner_id: int) -> list[PoseSummary]:
+    """Return the summaries of a practitioner's poses as they are stored, stale or not."""
+    rows = db.execute(
+        "SELECT d.* FROM pose_summary d JOIN practitioner p ON p.id = d.practitioner_id"
+        " WHERE p.coach_id = ? AND p.id = ?",
+        (coach_id, practitioner_id),
+    )
+    return [
+        PoseSummary(
+            r["practitioner_id"],
+            r["pose"],
+            msgspec.json.decode(r["body"], type=tuple[FamilySummary, ...]),
+            read_news(r["news"]),
+            r["retest_on"],
+        )
+        for r in rows
+    ]
+
+
+def read_news(text: str) -> tuple[News, ...]:
+    """News as they are stored."""
+    return msgspec.json.decode(text, type=tuple[News, ...])
+
+
+def stamp(db: Database, coach_id: int, practitioner_id: int, pose: str) -> str | None:
+    """When the summary of a pose was last derived: it changes with every marking and trial."""
+    row = db.execute(
+        f"SELECT updated_at FROM pose_summary WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        (pose, practitioner_id, coach_id),
+    ).fetchone()
+    return row["updated_at"] if row else None
+
+
+def poses(db: Database, coach_id: int, practitioner_id: int) -> set[str]:
+    """Return the poses a practitioner has readings of."""
+    rows = db.execute(
+        f"SELECT pose FROM pose_summary WHERE practitioner_id IN ({_OWN})",
+        (practitioner_id, coach_id),
+    )
+    return {r["pose"] for r in rows}
+
+
+def others_repeats(
+    db: Database, coach_id: int, practitioner_id: int, pose: str, family: str
+) -> dict[str, tuple[float, float]]:
+    """Squares and df of repeated trials with the coach's other people, for each mode."""
+    rows = db.execute(
+        "SELECT r.mode, sum(r.squares) AS squares, sum(r.df) AS df FROM repeatability r"
+        " JOIN practitioner p ON p.id = r.practitioner_id WHERE p.coach_id = ?"
+        " AND r.practitioner_id <> ? AND r.pose = ? AND r.family = ? GROUP BY r.mode",
+        (coach_id, practitioner_id, pose, family),
+    )
+    return {r["mode"]: (r["squares"], r["df"]) for r in rows}

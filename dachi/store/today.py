@@ -1,0 +1,105 @@
+"""What the first page asks of everybody at once: visits, pain, what is unmarked, due and new."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dachi.store.database import Database
+from dachi.store.summaries import News, read_news
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A practitioner as Today shows one."""
+
+    id: int
+    call_name: str
+    next_visit_at: str | None
+    assessments: int
+    last_at: str | None
+    first_unmarked: int | None
+    unmarked: int
+    retest_on: str | None
+    news: tuple[News, ...]
+    pain: tuple[str, str] | None = None
+    consent_missing: bool = False
+
+
+def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> list[Seen]:
+    """Return the coach's people by name; dates are ISO."""
+    unmarked = _unmarked(db, coach_id)
+    news = _news(db, coach_id, news_since)
+    due = _due(db, coach_id)
+    pain = _pain(db, coach_id, pain_since)
+    agreed = _agreed(db, coach_id)
+    rows = db.execute(
+        "SELECT p.id, p.call_name, p.next_visit_at, count(a.id) AS assessments,"
+        " max(a.taken_at) AS last_at FROM practitioner p"
+        " LEFT JOIN assessment a ON a.practitioner_id = p.id"
+        " WHERE p.coach_id = ? GROUP BY p.id ORDER BY p.call_name COLLATE NOCASE",
+        (coach_id,),
+    )
+    found = []
+    for r in rows:
+        first, count = unmarked.get(r["id"], (None, 0))
+        found.append(
+            Seen(
+                r["id"], r["call_name"], r["next_visit_at"], r["assessments"], r["last_at"],
+                first, count, due.get(r["id"]), tuple(news.get(r["id"], ())), pain.get(r["id"]),
+                r["id"] not in agreed,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _unmarked(db: Database, coach_id: int) -> dict[int, tuple[int, int]]:
+    rows = db.execute(
+        "SELECT a.practitioner_id, min(t.id) AS first, count(*) AS count FROM trial t"
+        " JOIN assessment a ON a.id = t.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id"
+        " WHERE p.coach_id = ? AND t.deleted_at IS NULL AND t.marked = 0"
+        " GROUP BY a.practitioner_id",
+        (coach_id,),
+    )
+    return {r["practitioner_id"]: (r["first"], r["count"]) for r in rows}
+
+
+def _news(db: Database, coach_id: int, since: str) -> dict[int, list[News]]:
+    found: dict[int, list[News]] = {}
+    for r in db.execute(
+        "SELECT d.practitioner_id, d.news FROM pose_summary d JOIN practitioner p"
+        " ON p.id = d.practitioner_id WHERE p.coach_id = ? AND d.news_on >= ?",
+        (coach_id, since),
+    ):
+        found.setdefault(r["practitioner_id"], []).extend(read_news(r["news"]))
+    return found
+
+
+def _due(db: Database, coach_id: int) -> dict[int, str]:
+    rows = db.execute(
+        "SELECT d.practitioner_id, min(d.retest_on) AS due FROM pose_summary d"
+        " JOIN practitioner p ON p.id = d.practitioner_id WHERE p.coach_id = ?"
+        " GROUP BY d.practitioner_id",
+        (coach_id,),
+    )
+    return {r["practitioner_id"]: r["due"] for r in rows}
+
+
+def _pain(db: Database, coach_id: int, since: str) -> dict[int, tuple[str, str]]:
+    rows = db.execute(
+        "SELECT l.practitioner_id, x.place, l.started_at FROM practice_pain x"
+        " JOIN practice_log l ON l.id = x.log_id JOIN practitioner p ON p.id = l.practitioner_id"
+        " WHERE p.coach_id = ? AND l.started_at >= ? AND l.removed_at IS NULL"
+        " ORDER BY l.started_at",
+        (coach_id, since),
+    )
+    return {r["practitioner_id"]: (r["place"], r["started_at"]) for r in rows}
+
+
+def _agreed(db: Database, coach_id: int) -> set[int]:
+    rows = db.execute(
+        "SELECT c.practitioner_id FROM consent c JOIN practitioner p"
+        " ON p.id = c.practitioner_id WHERE p.coach_id = ? AND c.withdrawn_on IS NULL",
+        (coach_id,),
+    )
+    return {r["practitioner_id"] for r in rows}

@@ -1,0 +1,189 @@
+"""How practitioners practise: profile, what was changed by hand, planned weeks."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+import msgspec
+
+from dachi.core.practising.dose import Dose
+from dachi.core.practising.programme import Need
+from dachi.core.practising.timeline import Step
+from dachi.store.database import Database
+
+#: The version of a stored week's type: one of another version is planned anew.
+FORMAT = 1
+
+_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+
+
+@dataclass(frozen=True)
+class Tuned:
+    """What accepted proposals changed.
+
+    ``longer`` maps drills to a factor of their dose, ``prop_cm`` to the height of their
+    support, ``stepped`` to their harder form; ``eased`` went back to their easier form;
+    ``easy_until`` is the last day of an easy week, ISO.
+    """
+
+    longer: Mapping[str, float] = field(default_factory=dict)
+    prop_cm: Mapping[str, float] = field(default_factory=dict)
+    stepped: Mapping[str, str] = field(default_factory=dict)
+    eased: tuple[str, ...] = ()
+    easy_until: str | None = None
+
+
+@dataclass(frozen=True)
+class Profile:
+    """How somebody practises."""
+
+    level: int = 1
+    minutes: float = 20.0
+    weekdays: tuple[int, ...] = (0, 2, 4, 6)
+    cautions: tuple[str, ...] = ()
+    tuned: Tuned = field(default_factory=Tuned)
+
+
+@dataclass(frozen=True)
+class PlannedItem:
+    """A drill of a planned session with the steps the player walks through."""
+
+    drill: str
+    dose: Dose
+    first: str | None
+    reason: str
+    kept: bool
+    steps: tuple[Step, ...]
+
+
+@dataclass(frozen=True)
+class PlannedSession:
+    """One planned day; ``weekday`` 0 is Monday."""
+
+    weekday: int
+    seconds: int
+    hard: bool
+    items: tuple[PlannedItem, ...]
+
+
+@dataclass(frozen=True)
+class PlannedWeek:
+    """A week as it was planned. ``directions`` are seconds of work in each direction."""
+
+    sessions: tuple[PlannedSession, ...]
+    fell_out: Mapping[str, str]
+    directions: Mapping[str, float]
+    objective: float
+    bound: float
+    cautions: tuple[str, ...]
+    cleared: bool
+    easy_week: bool
+    needs: tuple[Need, ...]
+    made_at: str = ""
+
+
+def profile(db: Database, coach_id: int, practitioner_id: int) -> Profile | None:
+    """Return how somebody practises, None where nobody has said."""
+    row = db.execute(
+        f"SELECT * FROM practice_profile WHERE practitioner_id IN ({_OWN})",
+        (practitioner_id, coach_id),
+    ).fetchone()
+    if row is None:
+        return None
+    return Profile(
+        row["level"],
+        row["minutes"],
+        tuple(json.loads(row["weekdays"])),
+        tuple(json.loads(row["cautions"])),
+        msgspec.json.decode(row["tuned"], type=Tuned),
+    )
+
+
+def save_profile(db: Database, coach_id: int, practitioner_id: int, found: Profile) -> None:
+    """Keep how somebody practises."""
+    db.execute(
+        "INSERT INTO practice_profile (practitioner_id, level, minutes, weekdays, cautions, tuned,"
+        f" saved_at) SELECT id, ?, ?, ?, ?, ?, ? FROM ({_OWN}) WHERE true"
+        " ON CONFLICT (practitioner_id) DO UPDATE SET level = excluded.level,"
+        " minutes = excluded.minutes, weekdays = excluded.weekdays, cautions = excluded.cautions,"
+        " tuned = excluded.tuned, saved_at = excluded.saved_at",
+        (
+            found.level,
+            found.minutes,
+            json.dumps(sorted(found.weekdays)),
+            json.dumps(sorted(found.cautions)),
+            msgspec.json.encode(found.tuned, order="sorted").decode(),
+            db.now(),
+            practitioner_id,
+            coach_id,
+        ),
+    )
+
+
+def wishes(db: Database, coach_id: int, practitioner_id: int) -> list[tuple[int, str, str]]:
+    """Return (weekday, drill, kind) changed by hand."""
+    rows = db.execute(
+        f"SELECT * FROM practice_wish WHERE practitioner_id IN ({_OWN}) ORDER BY weekday, drill",
+        (practitioner_id, coach_id),
+    )
+    return [(r["weekday"], r["drill"], r["kind"]) for r in rows]
+
+
+def wish(
+    db: Database,
+    coach_id: int,
+    practitioner_id: int,
+    weekday: int,
+    drill: str,
+    kind: str | None,
+) -> None:
+    """Keep or drop a drill on a day by hand; None takes the wish back."""
+    db.execute(
+        "DELETE FROM practice_wish WHERE weekday = ? AND drill = ?"
+        f" AND practitioner_id IN ({_OWN})",
+        (weekday, drill, practitioner_id, coach_id),
+    )
+    if kind is not None:
+        db.execute(
+            "INSERT INTO practice_wish (practitioner_id, weekday, drill, kind)"
+            f" SELECT id, ?, ?, ? FROM ({_OWN})",
+            (weekday, drill, kind, practitioner_id, coach_id),
+        )
+
+
+def plan(
+    db: Database, coach_id: int, practitioner_id: int, made_from: str | None = None
+) -> PlannedWeek | None:
+    """Return the newest plan; where ``made_from`` is given, only one made from just that."""
+    row = db.execute(
+        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
+        (practitioner_id, coach_id),
+    ).fetchone()
+    if row is None or not row["digest"].startswith(f"{FORMAT}:"):
+        return None
+    if made_from is not None and row["digest"] != f"{FORMAT}:{made_from}":
+        return None
+    found = msgspec.json.decode(row["body"], type=PlannedWeek)
+    return _dated(found, row["made_at"])
+
+
+def save_plan(
+    db: Database, coach_id: int, practitioner_id: int, made_from: str, found: PlannedWeek
+) -> PlannedWeek:
+    """Keep a plan and return it dated; earlier ones stay as history."""
+    dated = _dated(found, db.now())
+    db.execute(
+        "INSERT INTO week_plan (practitioner_id, digest, body, made_at)"
+        f" SELECT id, ?, ?, ? FROM ({_OWN})",
+        (
+            f"{FORMAT}:{made_from}", msgspec.json.encode(dated).decode(), dated.made_at,
+            practitioner_id, coach_id,
+        ),
+    )  # fmt: skip
+    return dated
+
+
+def _dated(found: PlannedWeek, made_at: str) -> PlannedWeek:
+    return replace(found, made_at=made_at)

@@ -1,0 +1,1 @@
+"""What the program does, without the web: takes ``Work``, returns types."""

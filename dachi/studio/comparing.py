@@ -1,0 +1,106 @@
+"""Marked photographs of one pose, placed over each other, and what their difference means."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from dachi.core.catalogue.poses import Measure, Pose
+from dachi.core.judging import wording
+from dachi.core.judging.series import Series, SessionValue, gain
+from dachi.core.measuring.scene import Point
+from dachi.drawing import overlay
+from dachi.store import assessments, markings
+from dachi.store.assessments import Trial
+from dachi.store.photos import Photo
+from dachi.studio.markings import read, surroundings
+from dachi.studio.work import Work
+
+#: The shared picture: its size, and how long the aligned segment is in it.
+WIDTH, HEIGHT, SEGMENT = 1000.0, 760.0, 180.0
+
+
+@dataclass(frozen=True)
+class PlacedPhoto:
+    """One photograph placed in the shared picture, with the fan of its measure."""
+
+    trial: Trial
+    photo: Photo
+    taken_at: str
+    transform: str
+    fan: str
+    reading: str
+    value: float | None
+
+
+def placed(work: Work, trial_id: int, pose: Pose, side: str, family: str) -> PlacedPhoto | None:
+    """A marked photograph in the shared picture; None where it is not one of this pose."""
+    trial = assessments.trial(work.db, work.coach, trial_id)
+    if trial is None or trial.pose != pose.id:
+        return None
+    visit = assessments.get(work.db, work.coach, trial.assessment_id)
+    newest = markings.history(work.db, work.coach, trial_id)[:1]
+    if not newest or visit is None:
+        return None
+    at = surroundings(work, trial)
+    result = read(at, newest[0], set()).result
+    own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
+    ids = {m.id for m in own}
+    fan, reading, value = "", "", None
+    if result is not None:
+        sides = {m.id: m.side or trial.side for m in pose.measures}
+        drawn = [f for f in result.fans if f.measure in ids]
+        fan = overlay.fans(drawn, result.readings, sides, max(at.size))
+        headline = next((r for r in result.readings if r.headline and r.id in ids), None)
+        if headline is not None:
+            reading, value = overlay.degrees(headline), headline.value
+    transform = align(*anchors(own, newest[0].marks))
+    return PlacedPhoto(trial, at.photo, visit.taken_at, transform, fan, reading, value)
+
+
+def typical(
+    work: Work, session: SessionValue, pose: Pose, side: str, family: str
+) -> PlacedPhoto | None:
+    """The photograph whose reading is nearest to what its session counts as."""
+    found = [placed(work, t, pose, side, family) for t in session.trial_ids]
+    shown = [p for p in found if p is not None]
+    return min(
+        shown,
+        key=lambda p: abs((math.inf if p.value is None else p.value) - session.value),
+        default=None,
+    )
+
+
+def say_difference(series: Series, side: str, mode: str, a: int, b: int) -> str:
+    """The change between the sessions two photographs (trial ids) belong to."""
+    line = series.line(side, mode)
+    assert line is not None
+    one = next((s for s in line.sessions if a in s.trial_ids), None)
+    two = next((s for s in line.sessions if b in s.trial_ids), None)
+    if one is None or two is None:
+        return "One of these photographs does not count in the series, so there is no verdict."
+    if one is two:
+        return "Both photographs are of the same assessment."
+    if one.day > two.day:
+        one, two = two, one
+    return wording.say_gain(gain(one, two, series.better), "earlier one")
+
+
+def anchors(measures: Sequence[Measure], marks: Mapping[str, Point]) -> tuple[Point, Point]:
+    """The two marks photographs are aligned on: the headline's joint and the end of its limb."""
+    for m in measures:
+        if m.fan is not None and m.fan.vertex in marks and m.fan.to in marks:
+            return marks[m.fan.vertex], marks[m.fan.to]
+    first, second = list(marks.values())[:2]
+    return first, second
+
+
+def align(vertex: Point, end: Point) -> str:
+    """SVG transform that brings the joint to the middle and the limb to one length.
+
+    The pictures are not turned: what is level in one stays level in the other.
+    """
+    scale = SEGMENT / max(math.dist(vertex, end), 1.0)
+    x, y = WIDTH / 2 - scale * vertex[0], 0.66 * HEIGHT - scale * vertex[1]
+    return f"translate({x:.1f} {y:.1f}) scale({scale:.4f})"

@@ -1,0 +1,108 @@
+"""From stored readings to the series that is judged and charted."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Collection, Iterable, Mapping
+from datetime import date, datetime, timedelta
+from functools import lru_cache
+
+from dachi.core.catalogue.poses import Measure, Pose
+from dachi.core.judging import series as judging
+from dachi.core.judging.series import Repeats, Series, TrialValue
+from dachi.store.markings import Charted
+
+
+def family_of(pose: Pose, family: str) -> tuple[Measure, ...]:
+    """The measures charted together under a family name."""
+    return tuple(m for m in pose.headlines if m.family == family)
+
+
+def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[TrialValue]:
+    """Turn stored readings of a pose into what a series is built from."""
+    shown = {m.id: m for m in family_of(pose, family)}
+    alike: dict[int, dict[str, float]] = {}
+    own = []
+    for row in rows:
+        if row.pose != pose.id:
+            continue
+        if row.measure in pose.alike:
+            alike.setdefault(row.trial_id, {})[row.measure] = row.value
+        if row.measure in shown:
+            own.append(row)
+    return [
+        TrialValue(
+            row.trial_id,
+            row.assessment_id,
+            _day(row.taken_at),
+            shown[row.measure].side or row.side,
+            row.mode,
+            row.value,
+            row.sd,
+            row.status != "retake" or row.overruled,
+            (
+                row.warmth,
+                compared_variant(pose, row.variant),
+                row.method,
+                part_of_day(row.taken_at),
+                "" if row.prop_cm is None else f"{row.prop_cm:g} cm",
+            ),
+            alike.get(row.trial_id, {}),
+        )
+        for row in own
+    ]
+
+
+def series_of(
+    rows: Iterable[Charted],
+    pose: Pose,
+    family: str,
+    include: Collection[str] = (),
+    repeats: Mapping[str, Repeats] | None = None,
+    prefer: Mapping[str, str] | None = None,
+    *,
+    best: bool = False,
+) -> Series:
+    """Build the series of one measure of a pose (see ``dachi.core.series.build``)."""
+    return judging.build(
+        trial_values(rows, pose, family),
+        better=family_of(pose, family)[0].better,
+        alike=pose.alike,
+        include=include,
+        repeats=repeats,
+        prefer=prefer,
+        best=best,
+    )
+
+
+EPOCH = datetime.fromtimestamp(0)
+
+
+def date_of(day_number: float) -> date:
+    """The date of a day on the series' scale."""
+    return (EPOCH + timedelta(days=day_number)).date()
+
+
+def day_number(iso: str) -> float:
+    """A date (ISO) on the series' scale, at noon."""
+    return (datetime.fromisoformat(iso[:10]) + timedelta(hours=12) - EPOCH).total_seconds() / 86400
+
+
+@lru_cache(maxsize=4096)
+def _day(taken_at: str) -> float:
+    return datetime.fromisoformat(taken_at).timestamp() / 86400.0
+
+
+@lru_cache(maxsize=4096)
+def part_of_day(taken_at: str) -> str:
+    """Bodies are stiffer before noon: readings of the two halves are not compared."""
+    return "morning" if datetime.fromisoformat(taken_at).hour < 12 else "afternoon or evening"
+
+
+@lru_cache(maxsize=4096)
+def compared_variant(pose: Pose, variant: str) -> str:
+    """The options of a stored variant that readings must share, in words."""
+    chosen = json.loads(variant)
+    # What was photographed before a pose got another variant was done in the usual way.
+    options = [(v, chosen.get(v.id, v.default)) for v in pose.variants if v.compared]
+    return ", ".join(v.options.get(option, option) for v, option in options)

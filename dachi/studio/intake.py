@@ -1,0 +1,235 @@
+"""Taking a photograph in for an assessment, whoever sends it: sheet, phone, folder, simulation."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from dachi.core.assessing import permission
+from dachi.core.assessing.runsheet import Slot, sides
+from dachi.core.catalogue.poses import Pose
+from dachi.data import catalogue, variant_under
+from dachi.errors import Told
+from dachi.photos import stickers
+from dachi.photos.ingest import Taken, path_of, source_digest, take_in
+from dachi.photos.stickers import Colour, Found
+from dachi.store import accounts, assessments, markings, photos, positions, preparation
+from dachi.store.assessments import Assessment, Trial
+from dachi.store.photos import Photo, Use
+from dachi.store.practitioners import Practitioner
+from dachi.studio import drafts, starting_marks
+from dachi.studio.phrases import pose_name, say_day
+from dachi.studio.work import Work
+
+
+class Refused(Told):
+    """A photograph that is not taken in; the message is for the person."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where on the sheet a photograph goes, and how the pose was done."""
+
+    pose: Pose
+    side: str
+    mode: str
+    number: int
+    variant: Mapping[str, str]
+
+    @property
+    def slot(self) -> Slot:
+        """The place without its variant."""
+        return Slot(self.pose.id, self.side, self.mode, self.number)
+
+
+def place_of(form: Mapping[str, str], who: Practitioner) -> Place:
+    """Read a place from a form; Refused where it names none there is."""
+    pose_id = form.get("pose", "")
+    if pose_id not in catalogue():
+        raise Refused("There is no such pose.")
+    pose = catalogue().pose(pose_id)
+    side, mode, number = form.get("side", ""), form.get("mode", ""), form.get("number", "1")
+    if side not in sides(pose, "left") or mode not in pose.modes or number not in list("123456789"):
+        raise Refused(f"{pose.name} has no such side, mode or trial.")
+    variant = usual_variant(pose, who)
+    for v in pose.variants:
+        if form.get(f"variant-{v.id}") in v.options:
+            variant[v.id] = form[f"variant-{v.id}"]
+    return Place(pose, side, mode, int(number), variant)
+
+
+def usual_variant(pose: Pose, who: Practitioner) -> dict[str, str]:
+    """How this person does the pose, by their schools and the pose's defaults."""
+    found = pose.default_variant()
+    for name, option in variant_under(pose.id, who.schools).items():
+        if any(v.id == name and option in v.options for v in pose.variants):
+            found[name] = option
+    return found
+
+
+def closed(visit: Assessment) -> str | None:
+    """Why nothing may change any more, None while the assessment is open."""
+    if visit.signed_off_at is None:
+        return None
+    return "This assessment is signed off. Reopen it under Review to change anything."
+
+
+def refusal(
+    work: Work, visit: Assessment, who: Practitioner, mode: str, *, figure: bool = False
+) -> str | None:
+    """Why a photograph in a mode may not be taken now, as a sentence; None where it may.
+
+    A simulated ``figure`` shows nobody and needs no consent.
+    """
+    problem = closed(visit)
+    if problem is None and not figure:
+        consent = preparation.consent(work.db, work.coach, who.id)
+        problem = permission.photograph_refused(consent, who.birth_year, work.today().year)
+    if problem is None and mode == "passive":
+        problem = permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
+    return problem
+
+
+def already(double: Use) -> str:
+    """That these very bytes are there, and where."""
+    return (
+        f"This very photograph is already there: {double.call_name}, "
+        f"{pose_name(double.pose)}, {double.side} {double.mode}, trial "
+        f"{double.number} on {say_day(double.assessed_at)}. Nothing was added."
+    )
+
+
+@dataclass(frozen=True)
+class Incoming:
+    """A picture that comes in: its bytes, and of a simulated one the truth."""
+
+    data: bytes
+    truth: Mapping[str, Any] | None = None
+
+    @property
+    def origin(self) -> str:
+        """Where it is from, as stored."""
+        return "upload" if self.truth is None else "simulated"
+
+
+def store(work: Work, incoming: Incoming) -> int:
+    """Check and keep a picture; return its record's id. Raises PhotoError and OSError."""
+    with work.db.unlocked():
+        taken = take_in(incoming.data, work.folder)
+    return record(work, taken, incoming)
+
+
+def record(work: Work, taken: Taken, incoming: Incoming) -> int:
+    """The record of a picture that was taken in; its id."""
+    return photos.add(
+        work.db,
+        work.coach,
+        sha256=taken.sha256,
+        source_sha256=taken.source_sha256,
+        width=taken.width,
+        height=taken.height,
+        focal_35mm=taken.focal_35mm,
+        taken_at=taken.taken_at.isoformat() if taken.taken_at else None,
+        origin=incoming.origin,
+        truth=incoming.truth,
+    )
+
+
+def put(
+    work: Work, visit: Assessment, place: Place, photo_id: int, once_key: str | None = None
+) -> int:
+    """Put a stored photograph in its place; return the trial. Raises Conflict."""
+    photo = photos.get(work.db, work.coach, photo_id)
+    if photo is None:
+        raise Refused("There is no such photograph.")
+    trial_id = assessments.add_trial(
+        work.db,
+        work.coach,
+        visit.id,
+        photo_id,
+        pose=place.pose.id,
+        side=place.side,
+        mode=place.mode,
+        variant=place.variant,
+        number=place.number,
+        once_key=once_key,
+        position_id=positions.for_photo(
+            work.db,
+            work.coach,
+            visit.id,
+            place.pose.view,
+            place.pose.setup,
+            (photo.width, photo.height),
+        ),
+    )
+    _propose(work, trial_id, place.pose, photo)
+    return trial_id
+
+
+def send(
+    work: Work,
+    visit: Assessment,
+    who: Practitioner,
+    place: Place,
+    incoming: Incoming,
+    once_key: str | None,
+) -> int:
+    """Take one picture in and put it in its place; sent twice, it is there once.
+
+    Raises Refused, PhotoError, Conflict and OSError, each with a sentence.
+    """
+    if problem := refusal(work, visit, who, place.mode, figure=incoming.truth is not None):
+        raise Refused(problem)
+    if double := photos.use_of(work.db, work.coach, source_digest(incoming.data)):
+        trial = assessments.trial(work.db, work.coach, double.trial_id)
+        same = trial is not None and place.slot == Slot(
+            trial.pose, trial.side, trial.mode, trial.number
+        )
+        if same and once_key and double.assessment_id == visit.id:
+            return int(double.trial_id)
+        raise Refused(already(double))
+    if assessments.trial_at(work.db, work.coach, visit.id, place.slot):
+        raise Refused(
+            f"Trial {place.number} of {place.side} {place.mode} already has a photograph. Delete "
+            "it first, or choose another trial."
+        )
+    return put(work, visit, place, store(work, incoming), once_key)
+
+
+def look_for_stickers(work: Work, pose: Pose, trial: Trial, photo: Photo, colour: Colour) -> Found:
+    """Find stickers of a colour and name them by the pose's layout."""
+    path = path_of(work.folder, photo.sha256, "photo")
+    with work.db.unlocked():
+        image = stickers.decode(path.read_bytes())
+        return stickers.assign(
+            stickers.find_dots(image, colour),
+            starting_marks.layouts(pose, trial, photo),
+            pose.required,
+        )
+
+
+def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
+    """Where the studio has a sticker colour, look at once: the bench opens with the marks on."""
+    coach = accounts.by_id(work.db, work.coach)
+    trial = assessments.trial(work.db, work.coach, trial_id)
+    if coach is None or trial is None or not coach.sticker_colour:
+        return
+    if markings.draft(work.db, work.coach, trial_id) or trial.status != "unmarked":
+        return
+    try:
+        found = look_for_stickers(work, pose, trial, photo, Colour.from_text(coach.sticker_colour))
+    except (Told, ValueError, OSError, np.linalg.LinAlgError):
+        return
+    if found.marks:
+        guess = starting_marks.guess_marks(pose, trial.side, photo.width, photo.height)
+        body = drafts.guess_form({k: v for k, v in guess.items() if k in pose.required})
+        markings.save_draft(work.db, work.coach, trial_id, drafts.with_stickers(body, found))
+
+
+def unwritten(error: OSError) -> str:
+    """That a photograph could not be kept, and what to do."""
+    why = error.strerror or str(error)
+    return f"The photograph could not be written ({why}). Free some space first."

@@ -1,0 +1,236 @@
+"""A photograph's marks: what surrounds them, the scene they make, and keeping what is read."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from dachi.core.catalogue.poses import Pose
+from dachi.core.judging import wording
+from dachi.core.measuring.calibration import Mat
+from dachi.core.measuring.measure import measure
+from dachi.core.measuring.scene import Image, Point, Result, Scene, SceneError
+from dachi.data import catalogue
+from dachi.store import assessments, markings, photos, positions, practitioners, second_opinions
+from dachi.store.assessments import Trial
+from dachi.store.markings import Marking
+from dachi.store.photos import Photo
+from dachi.store.positions import Position
+from dachi.store.practitioners import Practitioner
+from dachi.studio import drafts, starting_marks, summaries, versions
+from dachi.studio.work import Work
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """Everything around one trial that measuring and marking it need."""
+
+    trial: Trial
+    photo: Photo
+    who: Practitioner
+    pose: Pose
+    position: Position
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height of the photograph, px."""
+        return self.photo.width, self.photo.height
+
+
+def surroundings(work: Work, trial: Trial) -> Surroundings:
+    """What is kept around one of the coach's trials; KeyError where its pose is gone."""
+    photo = photos.get(work.db, work.coach, trial.photo_id)
+    position = positions.get(work.db, work.coach, trial.position_id or 0)
+    who = practitioners.get(work.db, work.coach, trial.practitioner_id)
+    assert photo is not None and position is not None and who is not None
+    return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position)
+
+
+def scene_of(at: Surroundings, marking: Marking) -> Scene:
+    """Assemble what ``measure`` needs from what is stored.
+
+    The marking's own corners count with those of other shots from the same camera
+    position; without any, the level line, then the plain picture.
+    """
+    mat = None
+    corners, shots = at.position.pooled(at.trial.id, marking.corners)
+    if corners is not None:
+        scale = max(at.size) / 1600.0
+        mat = Mat(
+            at.position.mat_length_cm,
+            at.position.mat_width_cm,
+            corners,
+            corner_sd_px=2.0 * scale / math.sqrt(shots),
+        )
+    return Scene(
+        id=str(at.trial.id),
+        pose=at.trial.pose,
+        side=at.trial.side,
+        mode=at.trial.mode,
+        variant=at.trial.variant,
+        image=Image(at.photo.width, at.photo.height, at.photo.focal_35mm),
+        marks=marking.marks,
+        mark_sds=marking.mark_sds,
+        mat=mat,
+        level=marking.level,
+        half_width_cm=at.who.half_width_cm,
+        facing=marking.facing,
+        segments_cm=at.who.segments_cm,
+    )
+
+
+def opening(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
+    """What the bench opens with, and the state of each mark.
+
+    The draft, the last marking, the marks of a like shot, or a guess.
+    """
+    draft = markings.draft(work.db, work.coach, at.trial.id)
+    if draft:
+        try:
+            marking, guesses = drafts.read_form(draft, at.pose)
+            return marking, {k: "guess" if k in guesses else "placed" for k in marking.marks}
+        except SceneError:
+            pass
+    history = markings.history(work.db, work.coach, at.trial.id)
+    if history:
+        return history[0], dict.fromkeys(history[0].marks, "placed")
+    like = markings.last_marks(
+        work.db, work.coach, at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
+    )
+    marks = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
+    facing = None
+    if like is not None:
+        marks |= starting_marks.scaled(like[0].marks, like[1:], at.size)
+        facing = like[0].facing
+    required = {k: v for k, v in marks.items() if k in at.pose.required}
+    return Marking(required, facing=facing), dict.fromkeys(required, "guess")
+
+
+def accept(
+    work: Work, at: Surroundings, form: Mapping[str, str], once_key: str | None, seen: int | None
+) -> None:
+    """Keep a posted marking with its readings.
+
+    ``seen`` is the number of the marking the person was looking at. Raises SceneError and
+    Conflict with a sentence; then nothing is kept.
+    """
+    marking, guesses = drafts.read_form(form, at.pose)
+    left = [m.label for m in at.pose.marks if m.id in guesses]
+    if left:
+        raise SceneError(
+            f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
+            "confirm it with the space bar"
+        )
+    keep(work, at, marking, once_key=once_key, seen=seen)
+    summaries.refresh(work, at.who.id, at.trial.pose)
+
+
+def keep(
+    work: Work,
+    at: Surroundings,
+    marking: Marking,
+    *,
+    once_key: str | None = None,
+    seen: int | None = None,
+) -> None:
+    """Measure a marking and keep both; its summary is left to the caller."""
+    result = measure(scene_of(at, marking), catalogue())
+    markings.save(
+        work.db, work.coach, at.trial.id, marking, result, versions.measuring(),
+        once_key=once_key, seen=seen,
+    )  # fmt: skip
+
+
+def measure_again(work: Work, trial: Trial) -> str | None:
+    """Readings and checks of a trial's newest marking, under what the trial says now.
+
+    Returns the sentence why the readings stay as they were, None where they were renewed.
+    """
+    at = surroundings(work, trial)
+    for marking in markings.history(work.db, work.coach, trial.id)[:1]:
+        try:
+            result = measure(scene_of(at, marking), catalogue())
+        except SceneError as error:
+            return f"The readings stay as they were: {error}."
+        markings.replace_readings(work.db, work.coach, marking.id, result, versions.measuring())
+    return None
+
+
+def measure_from(work: Work, at: Surroundings, *position_ids: int) -> list[str]:
+    """Readings follow what calibrates them: every marked shot from these camera positions.
+
+    Returns the sentences of those that could not be renewed.
+    """
+    poses = set()
+    problems = []
+    for trial in assessments.trials(work.db, work.coach, at.trial.assessment_id):
+        if trial.position_id in position_ids and trial.status != "unmarked":
+            problems.append(measure_again(work, trial))
+            poses.add(trial.pose)
+    for pose_id in poses:
+        summaries.refresh(work, at.who.id, pose_id)
+    return [p for p in problems if p]
+
+
+@dataclass(frozen=True)
+class SecondOpinion:
+    """Another instrument's angle beside the photograph's, degrees, in words."""
+
+    device: str
+    angle: float
+    words: str
+
+
+def second_opinion(work: Work, at: Surroundings, result: Result | None) -> SecondOpinion | None:
+    """Compare what another instrument showed with the photograph's headline."""
+    found = second_opinions.of_trial(work.db, work.coach, at.trial.id)
+    if found is None:
+        return None
+    headline = next((r for r in result.readings if r.headline), None) if result else None
+    words = f"{found.device}: {found.angle:.0f}°"
+    if headline is not None and headline.unit == "deg":
+        apart = found.angle - headline.value
+        room_for = 1.96 * (found.sd**2 + headline.sd**2) ** 0.5
+        verdict = "as far as the two can differ" if abs(apart) <= room_for else "more than chance"
+        words += f", {wording.signed(apart)} against the photograph ({verdict})"
+    return SecondOpinion(found.device, found.angle, f"{words}.")
+
+
+@dataclass(frozen=True)
+class Read:
+    """What a marking reads: the result, or the sentence why there is none."""
+
+    result: Result | None
+    problem: str | None
+    guesses: tuple[str, ...]
+
+
+def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
+    """Measure a marking without keeping anything; the fans are drawn."""
+    labels = tuple(m.label for m in at.pose.marks if m.id in guesses)
+    try:
+        result = measure(scene_of(at, marking), catalogue(), drawn=True)
+    except SceneError as error:
+        text = str(error)
+        return Read(None, f"{text[0].upper()}{text[1:]}.", labels)
+    return Read(result, None, labels)
+
+
+def level_guess(at: Surroundings) -> tuple[Point, Point]:
+    """Where a level line starts: along the lower part of the picture, px."""
+    width, height = at.size
+    y = round(height * 0.88, 1)
+    return (round(width * 0.15, 1), y), (round(width * 0.85, 1), y)
+
+
+def marked_pictures(work: Work, assessment_id: int) -> list[tuple[Trial, Photo, Mapping[str, Any]]]:
+    """Every marked photograph of an assessment with its newest marks."""
+    found = []
+    for trial in assessments.trials(work.db, work.coach, assessment_id):
+        newest = markings.history(work.db, work.coach, trial.id)[:1]
+        photo = photos.get(work.db, work.coach, trial.photo_id)
+        if newest and photo is not None and trial.pose in catalogue():
+            found.append((trial, photo, newest[0].marks))
+    return found

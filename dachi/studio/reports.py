@@ -1,0 +1,117 @@
+"""An assessment against the ones before: what its review says, measure by measure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from dachi.core.catalogue.poses import Measure, Pose
+from dachi.core.judging import wording
+from dachi.core.judging.series import Gain, Series, SessionValue, asymmetries, gain, reserves
+from dachi.store import markings
+from dachi.store.assessments import Assessment
+from dachi.studio.comparing import PlacedPhoto, typical
+from dachi.studio.summaries import judged, label_of
+from dachi.studio.work import Work
+
+
+@dataclass(frozen=True)
+class TodayAgainst:
+    """One side and mode today, against the last time and the first."""
+
+    side: str
+    mode: str
+    today: SessionValue
+    last: Gain | None
+    first: Gain | None
+
+    @property
+    def detectable(self) -> float:
+        """The change that could have been told from chance today."""
+        found = self.last or self.first
+        return found.mdc if found is not None else self.today.mdc
+
+
+@dataclass(frozen=True)
+class ReviewPart:
+    """One measure of a pose in this assessment."""
+
+    pose: Pose
+    measure: Measure
+    label: str
+    rows: tuple[TodayAgainst, ...]
+    left_out: int
+    reserve: tuple[str, ...]
+    asymmetry: str
+    pairs: tuple[tuple[TodayAgainst, tuple[PlacedPhoto, ...]], ...]
+
+
+def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
+    """What an assessment says of a pose, measure by measure."""
+    pid = visit.practitioner_id
+    rows = markings.charted(work.db, work.coach, pid, pose.id, tuple(pose.alike))
+    found = []
+    for measure in pose.families:
+        series = judged(work, pid, pose, measure.family, rows=rows)
+        now = _now(visit, series)
+        out = sum(t.assessment_id == visit.id for line in series.lines for t in line.left_out)
+        if not now and not out:
+            continue
+        found.append(
+            ReviewPart(
+                pose,
+                measure,
+                label_of(work, pose, measure, series),
+                now,
+                out,
+                tuple(
+                    f"{side.capitalize() + ': ' if side != 'both' else ''}"
+                    f"{wording.say_reserve(r, measure.unit)}"
+                    for side in series.sides
+                    for r in reserves(series, side)
+                    if r.assessment_id == visit.id
+                ),
+                next(
+                    (
+                        wording.describe_asymmetry(a, measure.unit)
+                        for a in asymmetries(series, series.main_mode)
+                        if a.assessment_id == visit.id
+                    ),
+                    "",
+                ),
+                tuple(
+                    (n, _pictures(work, n, pose, measure.family))
+                    for n in now
+                    if n.mode == series.main_mode and measure.fan is not None
+                ),
+            )
+        )
+    return found
+
+
+def _now(visit: Assessment, series: Series) -> tuple[TodayAgainst, ...]:
+    found = []
+    for line in series.lines:
+        at = next((i for i, s in enumerate(line.sessions) if s.assessment_id == visit.id), None)
+        if at is None:
+            continue
+        today = line.sessions[at]
+        before = line.sessions[:at]
+        found.append(
+            TodayAgainst(
+                line.side,
+                line.mode,
+                today,
+                gain(before[-1], today, series.better) if before else None,
+                gain(before[0], today, series.better) if len(before) > 1 else None,
+            )
+        )
+    order = {"left": 0, "right": 1, "both": 2}
+    return tuple(sorted(found, key=lambda n: (order[n.side], n.mode)))
+
+
+def _pictures(work: Work, now: TodayAgainst, pose: Pose, family: str) -> tuple[PlacedPhoto, ...]:
+    """The photographs of the first time (or the last) and of today, aligned."""
+    earlier = now.first or now.last
+    sessions = [*([earlier.earlier] if earlier else []), now.today]
+    found = [typical(work, s, pose, now.side, family) for s in sessions]
+    return tuple(p for p in found if p is not None)

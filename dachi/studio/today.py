@@ -1,0 +1,121 @@
+"""Who comes, who is due, what changed, and the one thing to do for each."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from enum import StrEnum
+
+from dachi.store import today as stored
+from dachi.store.today import Seen
+from dachi.studio.phrases import say_day
+from dachi.studio.summaries import freshen
+from dachi.studio.work import Work
+
+NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS, PAIN_DAYS = 21, 7, 3, 7
+MOST_NEWS = 3
+
+
+class Group(StrEnum):
+    """What a person is on the page for, the most pressing first."""
+
+    HURT = "It hurt in practice"
+    COMING = "Coming"
+    MARKING = "Photographs to mark"
+    CHANGED = "What changed"
+    DUE = "Due for a look"
+    NEW = "Not measured yet"
+
+
+class Action(StrEnum):
+    """The one thing to do, as the button says it."""
+
+    PLAN = "Look at the plan"
+    MARK = "Go on marking"
+    PROGRESS = "See progress"
+    PREPARE = "Prepare"
+    ASSESS = "New assessment"
+
+
+@dataclass(frozen=True)
+class TodayEntry:
+    """A person with the reasons to be on the page (kind, words) and the one thing to do."""
+
+    who: Seen
+    group: Group
+    reasons: tuple[tuple[str, str], ...]
+    action: Action
+
+
+@dataclass(frozen=True)
+class TodayPage:
+    """Everybody, and those with something to do in their groups."""
+
+    people: tuple[Seen, ...]
+    groups: tuple[tuple[Group, tuple[TodayEntry, ...]], ...]
+
+
+def today_page(work: Work) -> TodayPage:
+    """Everybody with something to do, each once, under the most pressing reason."""
+    today = work.today()
+    freshen(work)
+    since = (today - timedelta(days=NEWS_DAYS)).isoformat()
+    hurt = (today - timedelta(days=PAIN_DAYS)).isoformat()
+    people = stored.everybody(work.db, work.coach, since, hurt)
+    found = [e for who in people if (e := _entry(who, today)) is not None]
+    return TodayPage(tuple(people), tuple((g, _ordered(g, found)) for g in Group))
+
+
+def _ordered(group: Group, found: Sequence[TodayEntry]) -> tuple[TodayEntry, ...]:
+    own = [e for e in found if e.group is group]
+    if group is Group.COMING:
+        own.sort(key=lambda e: e.who.next_visit_at or "")
+    elif group is Group.CHANGED:
+        own.sort(key=lambda e: e.who.last_at or "", reverse=True)
+    elif group is Group.DUE:
+        own.sort(key=lambda e: e.who.retest_on or "")
+    return tuple(own)
+
+
+def _entry(who: Seen, today: date) -> TodayEntry | None:
+    """The person's reasons, most pressing first; None where there is nothing to do."""
+    found: list[tuple[Group, Action | None, list[tuple[str, str]]]] = []
+    if who.pain:
+        words = f"pain in the {who.pain[0]} logged on {say_day(who.pain[1])}"
+        found.append((Group.HURT, Action.PLAN, [("pain", words)]))
+    if coming := _coming(who, today):
+        found.append((Group.COMING, None, coming))
+    if who.unmarked:
+        plural = "s" if who.unmarked != 1 else ""
+        words = f"{who.unmarked} photograph{plural} to mark"
+        found.append((Group.MARKING, Action.MARK, [("watch", words)]))
+    if who.news:
+        told = [(n.kind.value, n.text) for n in who.news[:MOST_NEWS]]
+        found.append((Group.CHANGED, Action.PROGRESS, told))
+    if who.retest_on and who.retest_on <= (today + timedelta(days=DUE_SOON_DAYS)).isoformat():
+        words = f"a new look can show something since {say_day(who.retest_on)}"
+        found.append((Group.DUE, None, [("due", words)]))
+    if not who.assessments and not found:
+        words = "a first assessment sets what later ones are compared with"
+        found.append((Group.NEW, None, [("due", words)]))
+    if not found:
+        return None
+    group, action, _ = found[0]
+    if action is None:
+        # Nothing is photographed before consent: that is where the day begins.
+        action = Action.PREPARE if who.consent_missing else Action.ASSESS
+    return TodayEntry(who, group, tuple(r for _, _, rows in found for r in rows), action)
+
+
+def _coming(who: Seen, today: date) -> list[tuple[str, str]]:
+    """When the person comes, if within the week, and what is missing for it."""
+    at = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
+    away = (at.date() - today).days if at is not None else -1
+    if at is None or not 0 <= away <= COMING_DAYS:
+        return []
+    when = {0: "today", 1: "tomorrow"}.get(away, f"on {at:%A}")
+    rows = [("coming", f"comes {when} at {at:%H:%M}")]
+    if who.consent_missing:
+        rows.append(("watch", "consent to photographs is not recorded"))
+    return rows

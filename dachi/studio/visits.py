@@ -1,0 +1,159 @@
+"""The run sheet as pages show it: stations, their rows, and what comes next."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from dachi.core.assessing import runsheet
+from dachi.core.assessing.runsheet import SheetLine, Slot
+from dachi.core.catalogue.poses import Pose
+from dachi.data import catalogue, limiter_rules
+from dachi.store import assessments, goals, markings, preparation, run_sheets
+from dachi.store.assessments import Assessment, Trial
+from dachi.studio.work import Work
+
+
+@dataclass(frozen=True)
+class Row:
+    """One line of the sheet with its photographs by trial number."""
+
+    line: SheetLine
+    cells: dict[int, Trial]
+    state: str
+
+    @property
+    def numbers(self) -> range:
+        """Trials shown: those wanted, any taken beyond, and one more where a retake is due."""
+        last = max([self.line.trials, *self.cells])
+        more = self.state == "retake" and len(self.cells) >= last and last < 9
+        return range(1, last + 1 + more)
+
+
+@dataclass(frozen=True)
+class Station:
+    """A pose of the sheet: its rows, the minutes it takes, and the movement before it."""
+
+    pose: Pose
+    rows: tuple[Row, ...]
+    minutes: float
+    counter: str
+    camera_moves: bool
+
+    @property
+    def state(self) -> str:
+        """The state that matters most of its rows."""
+        states = {r.state for r in self.rows}
+        for one in ("retake", "photographed"):
+            if one in states:
+                return one
+        if states == {"valid"}:
+            return "valid"
+        return "empty" if states == {"empty"} else "marked"
+
+
+def new_lines(work: Work, visit: Assessment) -> tuple[SheetLine, ...]:
+    """The sheet for an assessment, from goals, history and what the screening allows."""
+    pid = visit.practitioner_id
+    limits: dict[str, set[str]] = {}
+    for rule in limiter_rules():
+        limits.setdefault(rule.goal, set()).update(n.pose for n in rule.needs)
+    earlier = run_sheets.first_sides(work.db, work.coach, pid)
+    return runsheet.build(
+        catalogue(),
+        goals={g.pose for g in goals.of_practitioner(work.db, work.coach, pid)},
+        measured=markings.measured_poses(work.db, work.coach, pid),
+        first=runsheet.first_side(earlier),
+        limits=limits,
+        refused=shut_modes(work, pid),
+    )
+
+
+def shut_modes(work: Work, pid: int) -> tuple[str, ...]:
+    """Modes that the screening keeps off the sheet until clearance is recorded.
+
+    Where nobody has asked yet they stay on it: asking comes before photographing.
+    """
+    screening = preparation.screening(work.db, work.coach, pid)
+    shut = screening is not None and bool(screening.yes) and screening.cleared_on is None
+    return ("passive",) if shut else ()
+
+
+def lines_of(work: Work, visit: Assessment, own: Sequence[Trial]) -> tuple[SheetLine, ...]:
+    """The sheet's rows, with one for every shot that was taken beside it."""
+    found = [x for x in run_sheets.lines(work.db, work.coach, visit.id) if x.pose in catalogue()]
+    known = {(x.pose, x.side, x.mode) for x in found}
+    beside: dict[tuple[str, str, str], int] = {}
+    for t in own:
+        if (t.pose, t.side, t.mode) not in known and t.pose in catalogue():
+            key = (t.pose, t.side, t.mode)
+            beside[key] = max(beside.get(key, 1), t.number)
+    for (pose, side, mode), trials in beside.items():
+        at = max((i for i, x in enumerate(found) if x.pose == pose), default=len(found) - 1)
+        found.insert(at + 1, SheetLine(pose, side, mode, trials))
+    return tuple(found)
+
+
+def stations(work: Work, visit: Assessment, own: Sequence[Trial]) -> list[Station]:
+    """The stations of an assessment in order."""
+    lines = lines_of(work, visit, own)
+    taken: dict[tuple[str, str, str], dict[int, Trial]] = {}
+    for t in own:
+        taken.setdefault((t.pose, t.side, t.mode), {})[t.number] = t
+    found: list[Station] = []
+    done = 0.0
+    for pose_id in dict.fromkeys(x.pose for x in lines):
+        pose = catalogue().pose(pose_id)
+        rows = []
+        for line in (x for x in lines if x.pose == pose_id):
+            cells = taken.get((line.pose, line.side, line.mode), {})
+            states = [(t.status, t.overruled) for t in cells.values()]
+            rows.append(Row(line, cells, runsheet.state(states, line.trials)))
+        before = found[-1].pose if found else None
+        so_far = [x for x in lines if x.pose in {s.pose.id for s in found} | {pose_id}]
+        total = runsheet.minutes(so_far, catalogue())
+        found.append(
+            Station(
+                pose,
+                tuple(rows),
+                total - done,
+                before.counter if before is not None else "",
+                before is None or before.setup != pose.setup or before.view != pose.view,
+            )
+        )
+        done = total
+    return found
+
+
+def free(found: Sequence[Station]) -> list[Slot]:
+    """Places without a photograph, in the order they are taken."""
+    return [slot for slot, taken in _places(found) if not taken]
+
+
+def _places(found: Sequence[Station]) -> list[tuple[Slot, bool]]:
+    return [
+        (Slot(s.pose.id, r.line.side, r.line.mode, n), n in r.cells)
+        for s in found
+        for r in s.rows
+        for n in r.numbers
+    ]
+
+
+def after(found: Sequence[Station], slot: Slot | None) -> Slot | None:
+    """The next free place after one, else the first free one."""
+    open_slots = free(found)
+    if slot is None or not open_slots:
+        return open_slots[0] if open_slots else None
+    order = [
+        Slot(s.pose.id, r.line.side, r.line.mode, n)
+        for s in found
+        for r in s.rows
+        for n in r.numbers
+    ]
+    at = order.index(slot) if slot in order else -1
+    return next((s for s in order[at + 1 :] if s in open_slots), open_slots[0])
+
+
+def all_trials(work: Work, visit: Assessment) -> list[Trial]:
+    """The assessment's trials."""
+    return assessments.trials(work.db, work.coach, visit.id)

@@ -1,0 +1,287 @@
+"""From what the store knows of a practitioner to a planned week, and back to pages."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import asdict, replace
+from datetime import datetime
+
+import msgspec
+
+from dachi.core.assessing import permission
+from dachi.core.catalogue.cautions import Caution, brought_by
+from dachi.core.catalogue.drills import Drill
+from dachi.core.practising import needs as needing
+from dachi.core.practising import planner, programme
+from dachi.core.practising.dose import Dose
+from dachi.core.practising.ladders import Facts, Standing, answer, stand
+from dachi.core.practising.needs import SideRange
+from dachi.core.practising.programme import Item, Need, Person, Session, Week, Wishes
+from dachi.core.practising.timeline import steps
+from dachi.data import (
+    catalogue,
+    cautions,
+    chosen_schools,
+    drills,
+    gates,
+    ladders,
+)
+from dachi.store import day_states, goals, practice_log, preparation
+from dachi.store import weeks as stored
+from dachi.store.practice_log import Felt, LogEntry
+from dachi.store.practitioners import Practitioner
+from dachi.store.summaries import LineSummary, PoseSummary
+from dachi.store.weeks import PlannedItem, PlannedSession, PlannedWeek, Profile
+from dachi.studio import overview, summaries, versions
+from dachi.studio.work import Work
+
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+PAIN_DAYS = 7
+
+
+def drill_by_id() -> dict[str, Drill]:
+    """The catalogue's drills by id."""
+    return {d.id: d for d in drills()}
+
+
+def profile_of(work: Work, pid: int) -> Profile:
+    """How somebody practises, the usual where nobody has said."""
+    return stored.profile(work.db, work.coach, pid) or Profile()
+
+
+def days_since(moment: str, today: datetime) -> float:
+    """Days from a stored moment (local, or UTC with an offset) to now."""
+    at = datetime.fromisoformat(moment)
+    if at.tzinfo is not None:
+        at = at.astimezone().replace(tzinfo=None)
+    return (today - at).total_seconds() / 86400
+
+
+def facts_of(log: list[LogEntry], today: datetime) -> Facts:
+    """What the log tells the gates."""
+    easy: dict[str, int] = {}
+    broken: set[str] = set()
+    prop: dict[str, float] = {}
+    pains: dict[str, float] = {}
+    for entry in log:
+        for d in entry.done:
+            if d.drill not in broken:
+                if d.felt is Felt.EASY:
+                    easy[d.drill] = easy.get(d.drill, 0) + 1
+                else:
+                    broken.add(d.drill)
+            if d.prop_cm is not None:
+                prop.setdefault(d.drill, d.prop_cm)
+        for p in entry.pains:
+            pains.setdefault(p.place, days_since(entry.started_at, today))
+    return Facts(easy, prop, pains, len(log))
+
+
+def active_cautions(work: Work, pid: int, profile: Profile) -> tuple[Caution, ...]:
+    """Cautions from screening, from pain said or logged lately, and those set by hand."""
+    today = work.now()
+    screening = preparation.screening(work.db, work.coach, pid)
+    pains = {
+        p.place
+        for entry in practice_log.entries(work.db, work.coach, pid, 60)
+        if days_since(entry.started_at, today) <= PAIN_DAYS
+        for p in entry.pains
+    }
+    state = day_states.newest(work.db, work.coach, pid)
+    if state is not None and days_since(state.saved_at, today) <= PAIN_DAYS:
+        pains |= {p for p, level in state.pain.items() if level >= permission.PAIN_STOPS}
+    found = brought_by(cautions(), screening.yes if screening else (), pains)
+    ids = {c.id for c in found} | set(profile.cautions)
+    return tuple(c for c in cautions() if c.id in ids)
+
+
+def ranges_of(found: Sequence[PoseSummary]) -> list[SideRange]:
+    """The newest ranges by pose, direction and side."""
+    ranges = []
+    for d in found:
+        for f in d.families:
+            if not f.motion or f.unit != "deg":
+                continue
+            by_side: dict[str, dict[str, LineSummary]] = {}
+            for line in f.lines:
+                by_side.setdefault(line.side, {})[line.mode] = line
+            for side, modes in by_side.items():
+                active, passive = modes.get("active"), modes.get("passive")
+                ranges.append(
+                    SideRange(
+                        d.pose,
+                        f.motion,
+                        side,
+                        active.value if active else None,
+                        passive.value if passive else None,
+                        max(x.mdc for x in modes.values()),
+                        f.better == "higher",
+                    )
+                )
+    return ranges
+
+
+def person_of(work: Work, who: Practitioner) -> Person:
+    """Everything the planner looks at, from the store."""
+    profile = profile_of(work, who.id)
+    tuned = profile.tuned
+    log = practice_log.entries(work.db, work.coach, who.id)
+    found = summaries.of_practitioner(work, who.id)
+    wanted = goals.of_practitioner(work.db, work.coach, who.id)
+    ranges = ranges_of(found)
+    held = overview.held_back(found, wanted)
+    wants: list[Need] = needing.from_limiters((h.pose.name, h.limiter) for h in held)
+    wants += needing.from_reserves(ranges)
+    styles = chosen_schools(who.schools)
+    person = Person(
+        level=profile.level,
+        minutes=profile.minutes,
+        days=profile.weekdays,
+        props=frozenset(who.props | {"mat"}),
+        cautions=active_cautions(work, who.id, profile),
+        cleared=permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
+        is None,
+        school=styles["lengthen"],
+        needs=needing.merged(wants),
+        goals=tuple(dict.fromkeys(g.pose for g in wanted)),
+        tight=needing.tighter(ranges),
+        shut=_shut(found, facts_of(log, work.now())),
+        styles=styles,
+        known=frozenset(d.drill for e in log[:20] for d in e.done),
+        longer=tuned.longer,
+        eased=frozenset((*tuned.eased, *_hurt_lately(log, work.now()))),
+        easy_week=tuned.easy_until is not None and tuned.easy_until >= work.today().isoformat(),
+        ready=frozenset(tuned.stepped.values()),
+        quiet_day=_quiet_day(who, work),
+    )
+    known = drill_by_id()
+    # Where a harder form is closed again, the easier one comes back.
+    outgrown = {
+        old for old, new in tuned.stepped.items()
+        if new in known and programme.refused(known[new], person) is None
+    }  # fmt: skip
+    return replace(person, outgrown=frozenset(outgrown))
+
+
+def _shut(found: Sequence[PoseSummary], facts: Facts) -> dict[str, str]:
+    """Gates that are shut, with what they ask for and why they are."""
+    readings = summaries.readings_of(found)
+    answers = {g: answer(gate, readings, facts, catalogue()) for g, gate in gates().items()}
+    return {g: f"{a.gate.words} ({a.because})" for g, a in answers.items() if not a.open}
+
+
+def _hurt_lately(log: Sequence[LogEntry], today: datetime) -> list[str]:
+    """What hurt is left alone for a week, whatever is decided later."""
+    return [
+        p.drill for e in log if days_since(e.started_at, today) <= PAIN_DAYS for p in e.pains
+    ]  # fmt: skip
+
+
+def _quiet_day(who: Practitioner, work: Work) -> int | None:
+    """The weekday of a visit within the coming week."""
+    visit = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
+    if visit is None or not 0 <= (visit.date() - work.today()).days < 7:
+        return None
+    return visit.weekday()
+
+
+def wishes_of(work: Work, pid: int) -> Wishes:
+    """What the coach changed by hand."""
+    found = stored.wishes(work.db, work.coach, pid)
+    return Wishes(
+        frozenset((day, name) for day, name, kind in found if kind == "keep"),
+        frozenset((None if day < 0 else day, name) for day, name, kind in found if kind == "drop"),
+    )
+
+
+def made_from(person: Person, wishes: Wishes) -> str:
+    """A fingerprint of what a plan is made from, rules and data too: the same needs no solving.
+
+    A session done makes drills known and moves the words of a shut gate on; neither is a
+    reason to turn the rest of a week round.
+    """
+    person = replace(person, known=frozenset(), shut=dict.fromkeys(person.shut, ""))
+    text = msgspec.json.encode(
+        [asdict(person), asdict(wishes), versions.practising()], order="deterministic"
+    )
+    return hashlib.sha256(text).hexdigest()[:24]
+
+
+def week_of(work: Work, who: Practitioner) -> PlannedWeek:
+    """The current week, planned anew only when something it depends on has changed.
+
+    Raises NoPlan with a sentence where hand-made changes leave no session.
+    """
+    person, wishes = person_of(work, who), wishes_of(work, who.id)
+    stamp = made_from(person, wishes)
+    known = stored.plan(work.db, work.coach, who.id, stamp)
+    if known is not None:
+        return known
+    found = as_planned(planner.plan(drills(), person, wishes), person)
+    work.db.to_write()
+    return stored.save_plan(work.db, work.coach, who.id, stamp, found)
+
+
+def as_planned(week: Week, person: Person) -> PlannedWeek:
+    """A week as it is stored, with the steps the player walks through."""
+    return PlannedWeek(
+        sessions=tuple(as_session(s) for s in week.sessions),
+        fell_out=dict(week.fell_out),
+        directions=dict(week.seconds),
+        objective=round(week.objective, 3),
+        bound=round(week.bound, 3),
+        cautions=tuple(c.words for c in person.cautions),
+        cleared=person.cleared,
+        easy_week=person.easy_week,
+        needs=person.needs,
+    )
+
+
+def as_session(s: Session) -> PlannedSession:
+    """A session as it is stored."""
+    return PlannedSession(
+        weekday=s.weekday,
+        seconds=round(s.total_s),
+        hard=s.hard,
+        items=tuple(
+            PlannedItem(i.drill.id, i.dose, i.first, i.reason, i.kept, steps(i)) for i in s.items
+        ),
+    )
+
+
+def shorter(session: PlannedSession, person: Person, minutes: float) -> PlannedSession:
+    """A planned session cut to the minutes there are today."""
+    known = drill_by_id()
+    items = tuple(
+        Item(known[i.drill], i.dose, i.first, i.reason, i.kept)
+        for i in session.items
+        if i.drill in known
+    )
+    return as_session(programme.trimmed(Session(session.weekday, items), person, minutes))
+
+
+def say_dose(how: Dose, counting: str, breath_s: float) -> str:
+    """A dose in words: repetitions, or a hold in seconds or in the person's own breaths."""
+    if how.reps:
+        words = f"{how.reps} times"
+    elif counting == "breaths":
+        words = f"{how.breaths(breath_s)} breaths"
+    elif how.hold_s >= 120:
+        words = f"{how.hold_s / 60:g} min"
+    else:
+        words = f"{how.hold_s:.0f} s"
+    if how.sides == 2:
+        words += " a side"
+    if how.extra:
+        words += f", {how.extra} once more"
+    return words
+
+
+def standings(work: Work, who: Practitioner) -> list[Standing]:
+    """Where the practitioner stands on every ladder, goals first."""
+    readings = summaries.readings_of(summaries.of_practitioner(work, who.id))
+    facts = facts_of(practice_log.entries(work.db, work.coach, who.id), work.now())
+    wanted = {g.pose for g in goals.of_practitioner(work.db, work.coach, who.id)}
+    found = [stand(x, gates(), readings, facts, catalogue()) for x in ladders()]
+    return sorted(found, key=lambda s: s.ladder.goal not in wanted)

@@ -1,0 +1,42 @@
+"""Who may change a photograph's marks, and what surrounds them."""
+
+from __future__ import annotations
+
+from flask import flash, redirect, request, url_for
+from flask_login import current_user
+from werkzeug.wrappers import Response
+
+from dachi.store import preparation
+from dachi.store.assessments import Trial
+from dachi.studio import intake
+from dachi.studio.markings import Surroundings, surroundings
+from dachi.studio.phrases import say_day
+from dachi.web.session import coach_id, db, own_assessment, own_trial, work
+
+
+def at_bench(tid: int) -> Surroundings:
+    """Everything around one of the coach's trials; 404 where it is not theirs."""
+    return surroundings(work(), own_trial(tid))
+
+
+def stopped(trial: Trial) -> str | None:
+    """Why nothing can be changed on this photograph, None where it can."""
+    consent = preparation.consent(db(), coach_id(), trial.practitioner_id)
+    if consent is not None and consent.withdrawn_on is not None:
+        return (
+            f"Consent to photographs was withdrawn on {say_day(consent.withdrawn_on)}: the picture "
+            "is not shown any more. What was read from it stays."
+        )
+    return intake.closed(own_assessment(trial.assessment_id))
+
+
+def keep_closed() -> Response | None:
+    """A signed-off assessment and a photograph without consent are left as they are."""
+    tid = (request.view_args or {}).get("tid")
+    if request.method != "POST" or tid is None or not current_user.is_authenticated:
+        return None
+    sentence = stopped(own_trial(tid))
+    if sentence is None or request.endpoint == "bench.read":
+        return None
+    flash(f"Not saved: {sentence}", "retake")
+    return redirect(url_for("bench.page", tid=tid))

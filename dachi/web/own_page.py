@@ -1,0 +1,50 @@
+"""Whose page a private link opens."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+from dataclasses import dataclass
+
+from flask import current_app, render_template
+from itsdangerous import BadSignature
+
+from dachi.store import practitioners, private_links
+from dachi.store.practitioners import Practitioner
+from dachi.studio.work import Work
+from dachi.web.private_links import own_signer
+from dachi.web.session import db, work_for
+
+
+@dataclass(frozen=True)
+class Own:
+    """Whose page a link opens."""
+
+    work: Work
+    who: Practitioner
+
+    @property
+    def mark(self) -> str:
+        """The same for every link of this person, and told to nobody else."""
+        key = current_app.secret_key or b""
+        key = key.encode() if isinstance(key, str) else key
+        return hmac.new(key, f"person {self.who.id}".encode(), hashlib.sha256).hexdigest()[:16]
+
+
+def own_of(token: str) -> Own | None:
+    """The person whose link this is, None where it is not right or was taken back."""
+    try:
+        nonce = own_signer().loads(token)
+    except BadSignature:
+        return None
+    found = private_links.behind(db(), nonce) if isinstance(nonce, str) else None
+    if found is None:
+        return None
+    who = practitioners.get(db(), *found)
+    return Own(work_for(found[0]), who) if who is not None else None
+
+
+def closed() -> tuple[str, int]:
+    """The page of a link that opens nothing."""
+    sentence = "This link is not right, or it was taken back. Ask your coach for a new one."
+    return render_template("phone_end.html", sentence=sentence), 404

@@ -1,0 +1,100 @@
+"""The run sheet as its page shows it."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any
+
+from flask import abort, request
+
+from dachi.core.assessing import runsheet
+from dachi.core.assessing.permission import state_cautions
+from dachi.core.catalogue.poses import Pose
+from dachi.data import catalogue, cues_under, screening_questions
+from dachi.drawing.stand import stand
+from dachi.store import day_states, markings, phone_links, preparation, unsorted_photos
+from dachi.store.assessments import Assessment, Trial
+from dachi.studio import intake, visits
+from dachi.web.session import clock, coach_id, db, own_practitioner, work
+
+
+def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
+    """What the sheet's page shows."""
+    own = visits.all_trials(work(), visit)
+    who = own_practitioner(visit.practitioner_id)
+    stations = visits.stations(work(), visit, own)
+    last = own[-1] if own else None
+    slot = visits.after(
+        stations,
+        runsheet.Slot(last.pose, last.side, last.mode, last.number) if last else None,
+    )
+    default = slot.pose if slot else own[-1].pose if own else catalogue().poses[0].id
+    pose = pose_of(request.values.get("pose") or default)
+    station = next((s for s in stations if s.pose.id == pose.id), None)
+    on_sheet = station is not None
+    if station is None:
+        rows = runsheet.lines_for(pose, "left", 3)
+        station = visits.Station(
+            pose, tuple(visits.Row(x, {}, "empty") for x in rows), 0.0, "", True
+        )
+    here = visits.free([station])
+    chosen = slot if slot in here else here[0] if here else _beyond(station)
+    state = day_states.of_assessment(db(), coach_id(), visit.id)
+    screening = preparation.screening(db(), coach_id(), who.id)
+    asked = {q.id: q for q in screening_questions()}
+    lines = visits.lines_of(work(), visit, own)
+    shown_side = chosen.side if chosen.side != "both" else "right"
+    return {
+        "visit": visit,
+        "who": who,
+        "stations": stations,
+        "station": station,
+        "on_sheet": on_sheet,
+        "pose": pose,
+        "poses": catalogue().poses,
+        "minutes": runsheet.minutes(lines, catalogue()),
+        "unmarked": [t for t in own if t.status == "unmarked"],
+        "any_marked": any(t.status != "unmarked" for t in own),
+        "headlines": {t.id: _headline(t) for t in own if t.pose == pose.id},
+        "once_key": secrets.token_urlsafe(12),
+        "next_shot": chosen,
+        "usual": intake.usual_variant(pose, who),
+        "say": " ".join([pose.say, *cues_under(pose.id, who.schools)]),
+        "stand": stand(pose, shown_side),
+        "shown_side": shown_side,
+        "closed": intake.closed(visit),
+        "refused": intake.refusal(work(), visit, who, chosen.mode),
+        "state": state,
+        "cautions": [
+            *(state_cautions(state.pain, state.warm_up_min) if state else ()),
+            *(
+                f"{asked[y].caution[0].upper()}{asked[y].caution[1:]}."
+                for y in (screening.yes if screening else ())
+                if y in asked
+            ),
+        ],
+        "waiting": len(unsorted_photos.of_assessment(db(), coach_id(), visit.id)),
+        "phone_live": phone_links.live(
+            db(), coach_id(), visit.id, clock().local().isoformat(timespec="seconds")
+        ),
+        "problem": None,
+    } | more
+
+
+def _beyond(station: visits.Station) -> runsheet.Slot:
+    """Where one more trial would go once every place of a station is taken."""
+    row = min(station.rows, key=lambda r: len(r.cells))
+    number = next((n for n in range(1, 10) if n not in row.cells), 9)
+    return runsheet.Slot(station.pose.id, row.line.side, row.line.mode, number)
+
+
+def _headline(trial: Trial) -> Any:
+    found = markings.readings(db(), coach_id(), trial.id)
+    return next((r for r in found if r.headline), None)
+
+
+def pose_of(pose_id: str) -> Pose:
+    """The pose of an id; 404 where there is none."""
+    if pose_id not in catalogue():
+        abort(404)
+    return catalogue().pose(pose_id)

@@ -1,0 +1,52 @@
+"""Who may be photographed, and who may not be taken to the end of passive range."""
+
+import unittest
+
+from dachi.core.assessing.permission import (
+    Consent,
+    Screening,
+    cautions,
+    may_be_minor,
+    passive_refused,
+    photograph_refused,
+)
+from dachi.data import screening_questions
+
+GIVEN = Consent("2026-01-01", "show")
+
+
+class Photographs(unittest.TestCase):
+    def test_table(self) -> None:
+        cases = [
+            (None, 1990, "not recorded"),
+            (GIVEN, 1990, None),
+            (GIVEN, None, None),
+            (Consent("2026-01-01", "show", withdrawn_on="2026-02-02"), 1990, "withdrawn"),
+            (GIVEN, 2012, "guardian"),
+            (GIVEN, 2008, "guardian"),  # eighteen this year, perhaps not yet
+            (GIVEN, 2007, None),
+            (Consent("2026-01-01", "show", guardian="  "), 2012, "guardian"),
+            (Consent("2026-01-01", "show", guardian="Mother"), 2012, None),
+            (Consent("2026-01-01", "show", "Mother", "2026-02-02"), 2012, "withdrawn"),
+        ]
+        for consent, born, words in cases:
+            with self.subTest(consent=consent, born=born):
+                said = photograph_refused(consent, born, 2026)
+                self.assertEqual(said is None, words is None)
+                self.assertIn(words or "", said or "")
+
+    def test_unknown_age_is_taken_for_adult(self) -> None:
+        self.assertFalse(may_be_minor(None, 2026))
+
+
+class Passive(unittest.TestCase):
+    def test_every_yes_waits_for_clearance(self) -> None:
+        self.assertIn("not been asked", passive_refused(None))
+        self.assertIsNone(passive_refused(Screening("2026-01-01", ())))
+        for q in screening_questions():
+            with self.subTest(q.id):
+                self.assertIn("physiotherapist", passive_refused(Screening("2026-01-01", (q.id,))))
+                cleared = Screening("2026-01-01", (q.id,), "Dr Quay", "2026-01-05")
+                self.assertIsNone(passive_refused(cleared))
+                # Cleared or not, the caution stays in sight.
+                self.assertEqual(cautions(cleared, screening_questions()), (q.caution,))

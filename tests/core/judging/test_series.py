@@ -1,0 +1,214 @@
+"""Verdicts against the formulas worked out by hand, and their properties."""
+
+import math
+import unittest
+from dataclasses import replace
+from statistics import stdev
+
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.stats import t as student
+
+from dachi.core.judging.series import (
+    Repeats,
+    TrialValue,
+    asymmetries,
+    build,
+    gain,
+    pooled_sem,
+    repeats_of,
+    reserves,
+)
+from dachi.core.judging.wording import (
+    headline_sentence,
+    say_asymmetry,
+    say_gain,
+    say_reserve,
+    span,
+    why_left_out,
+)
+
+WARM = ("warm", "{}", "mat")
+COLD = ("cold", "{}", "mat")
+
+
+def trials(*rows, side="left", mode="passive", conditions=WARM, valid=True):
+    """Rows of (assessment, day, value, value...)."""
+    return [
+        TrialValue(100 * a + i, a, float(day), side, mode, float(v), 1.0, valid, conditions)
+        for a, day, *values in rows
+        for i, v in enumerate(values)
+    ]
+
+
+class Formulas(unittest.TestCase):
+    def test_pooled_sem(self) -> None:
+        groups = [[70, 74], [80, 81, 85], [90]]
+        total = 4 * 2.5**2 + 1 * stdev(groups[0]) ** 2 + 2 * stdev(groups[1]) ** 2
+        self.assertAlmostEqual(pooled_sem(repeats_of(groups)), math.sqrt(total / 7))
+        self.assertAlmostEqual(pooled_sem(Repeats()), 2.5)
+
+    def test_other_people_inform_the_error(self) -> None:
+        """The coach's trials with others count; the own ones are in already."""
+        rows = trials((1, 0, 70, 71), (2, 28, 80, 81))
+        alone = build(rows).lines[0]
+        told = build(rows, repeats={"passive": Repeats(4.0**2 * 60, 60)}).lines[0]
+        self.assertAlmostEqual(
+            told.sessions[0].sem, math.sqrt((4 * 2.5**2 + 1.0 + 16 * 60) / (4 + 2 + 60))
+        )
+        self.assertGreater(told.since_first.mdc, alone.since_first.mdc)
+
+    def test_mdc_is_the_textbook_one(self) -> None:
+        """1.96 once the error is well known, Student's t while it is not."""
+        for k in (1, 2, 3):
+            rows = trials((1, 0, *[70] * k), (2, 28, *[80] * k))
+            for df, factor in ((1e7, 1.959964), (0, student.ppf(0.975, 4 + 2 * (k - 1)))):
+                s = build(rows, repeats={"passive": Repeats(6.0 * df, df)})
+                plain = math.sqrt(2) * s.sems["passive"] / math.sqrt(k)
+                with self.subTest(k=k, df=df):
+                    self.assertAlmostEqual(s.lines[0].since_first.mdc, factor * plain, places=4)
+
+    def test_verdicts(self) -> None:
+        for change, verdict in (
+            (12.0, "real gain"), (-12.0, "real loss"), (2.0, "no change we could detect"),
+            (-2.0, "no change we could detect"),
+        ):  # fmt: skip
+            g = (
+                build(trials((1, 0, 70, 70), (2, 28, 70 + change, 70 + change)))
+                .lines[0]
+                .since_first
+            )
+            with self.subTest(change):
+                self.assertEqual(g.verdict, verdict)
+                self.assertAlmostEqual((g.low + g.high) / 2, change)
+                self.assertEqual(g.real, g.low > 0 or g.high < 0)
+
+    def test_reserve_and_control(self) -> None:
+        rows = trials((1, 0, 80, 84)) + trials((1, 0, 60, 62), mode="active")
+        (r,) = reserves(build(rows), "left")
+        self.assertAlmostEqual(r.reserve, 21)
+        self.assertAlmostEqual(r.control_ratio, 61 / 82)
+
+    def test_less_can_be_more(self) -> None:
+        """Knees that come down read lower: that is the gain, and passive lies below active."""
+        rows = trials((1, 0, 30, 30), (2, 28, 18, 18)) + trials((2, 28, 24, 24), mode="active")
+        s = build(rows, better="lower")
+        self.assertEqual(s.line("left", "passive").since_first.verdict, "real gain")
+        self.assertEqual(build(rows).line("left", "passive").since_first.verdict, "real loss")
+        (r,) = reserves(s, "left")
+        self.assertAlmostEqual(r.reserve, 6)
+        self.assertIsNone(r.control_ratio)
+
+    def test_sem_is_each_modes_own(self) -> None:
+        rows = trials((1, 0, 60, 70), (2, 9, 62, 73)) + trials((1, 0, 80, 80.2), mode="active")
+        s = build(rows)
+        self.assertGreater(s.sems["passive"], 1.5 * s.sems["active"])
+
+    def test_best_of_trials_by_choice(self) -> None:
+        rows = trials((1, 0, 60, 66, 63))
+        self.assertEqual(build(rows, best=True).lines[0].sessions[0].value, 66)
+        self.assertEqual(build(rows, best=True, better="lower").lines[0].sessions[0].value, 60)
+        self.assertEqual(build(rows).lines[0].sessions[0].value, 63)
+
+    @given(
+        st.lists(st.tuples(st.floats(20, 120), st.floats(20, 120)), min_size=1, max_size=5),
+        st.sampled_from(["higher", "lower"]),
+    )
+    def test_swapping_sides_swaps_the_asymmetry(self, pairs, better) -> None:
+        left = [(i, 7 * i, a) for i, (a, _) in enumerate(pairs)]
+        right = [(i, 7 * i, b) for i, (_, b) in enumerate(pairs)]
+        one = build(trials(*left) + trials(*right, side="right"), better=better)
+        two = build(trials(*right) + trials(*left, side="right"), better=better)
+        for a, b in zip(asymmetries(one, "passive"), asymmetries(two, "passive"), strict=True):
+            self.assertAlmostEqual(a.difference, -b.difference)
+            self.assertAlmostEqual(a.mdc, b.mdc)
+            self.assertEqual(a.worth_acting, b.worth_acting)
+            if a.tighter:
+                self.assertNotEqual(a.tighter, b.tighter)
+
+    def test_asymmetry_worth_acting_on(self) -> None:
+        """Real, and above the larger of a tenth and 8 degrees."""
+        for right, tighter, worth in (
+            (71, None, False), (76.5, "left", False), (82, "left", True), (58, "right", True),
+        ):  # fmt: skip
+            rows = trials((1, 0, 70, 70, 70, 70)) + trials((1, 0, *[right] * 4), side="right")
+            (a,) = asymmetries(build(rows), "passive")
+            with self.subTest(right=right):
+                self.assertEqual((a.tighter, a.worth_acting), (tighter, worth))
+
+
+class LeftOut(unittest.TestCase):
+    def test_cold_sessions_do_not_enter(self) -> None:
+        warm = trials((1, 0, 70), (3, 28, 80))
+        s = build(warm + trials((2, 14, 55), conditions=COLD))
+        self.assertEqual([x.assessment_id for x in s.lines[0].sessions], [1, 3])
+        self.assertEqual([t.value for t in s.lines[0].left_out], [55])
+
+    def test_the_commonest_conditions_are_charted(self) -> None:
+        s = build(trials((1, 0, 70)) + trials((2, 7, 60), (3, 14, 61), conditions=COLD))
+        self.assertEqual(s.conditions, COLD)
+
+    def test_other_conditions_by_choice(self) -> None:
+        rows = trials((1, 0, 70), (3, 28, 80)) + trials((4, 42, 95), conditions=COLD)
+        s = build(rows, include=["warmth"])
+        self.assertEqual(len(s.lines[0].sessions), 3)
+        self.assertTrue(s.lines[0].since_first.mixed)
+        self.assertIn("Conditions differ", say_gain(s.lines[0].since_first, "first"))
+        self.assertIn("included by choice", headline_sentence(s))
+        plain = build(rows)
+        self.assertIn("warmth", why_left_out(plain.left_out[0], plain))
+
+    def test_what_must_be_alike(self) -> None:
+        """A butterfly with the heels a fifth further out is another butterfly."""
+        rows = [
+            replace(t, alike={"heel_distance": 30.0 if t.assessment_id < 3 else 37.0})
+            for t in trials((1, 0, 30), (2, 14, 28), (3, 28, 20))
+        ]
+        s = build(rows, alike={"heel_distance": 0.1})
+        self.assertEqual([x.assessment_id for x in s.lines[0].sessions], [1, 2])
+        self.assertIn("too different", why_left_out(s.left_out[0], s))
+        self.assertEqual(len(build(rows).lines[0].sessions), 3)
+
+    @given(st.floats(-50, 200), st.integers(1, 3))
+    def test_an_invalid_trial_changes_no_verdict(self, value: float, where: int) -> None:
+        rows = trials((1, 0, 70, 71), (2, 14, 75, 76), (3, 28, 80, 82))
+        extra = replace(rows[2 * (where - 1)], value=value, valid=False, trial_id=999)
+        before, after = build(rows).lines[0], build([*rows, extra]).lines[0]
+        self.assertEqual(before.since_first, after.since_first)
+        self.assertEqual(before.since_last, after.since_last)
+
+    @given(st.floats(0.2, 5))
+    def test_scaling_sem_scales_mdc(self, factor: float) -> None:
+        a, b = build(trials((1, 0, 70), (2, 9, 80))).lines[0].sessions
+        plain = gain(a, b).mdc
+        wider = gain(replace(a, sem=a.sem * factor), replace(b, sem=b.sem * factor)).mdc
+        self.assertAlmostEqual(wider, factor * plain)
+
+
+class Words(unittest.TestCase):
+    def test_sentences(self) -> None:
+        rows = trials((1, 0, 70, 70), (2, 28, 74, 75), (3, 56, 85, 85))
+        rows += trials((1, 0, 80, 80), (3, 56, 81, 81), side="right")
+        s = build(rows)
+        text = headline_sentence(s)
+        self.assertIn("Left passive +15° in 8 weeks (detectable from", text)
+        self.assertIn("Right passive: no change we could detect in 8 weeks (+1°)", text)
+        self.assertIn("a real gain", say_gain(s.lines[0].since_first, "first assessment"))
+        self.assertEqual(say_gain(None, "last"), "Nothing to compare with yet.")
+        self.assertIn("one assessment so far", headline_sentence(build(trials((1, 0, 70)))))
+        self.assertIn("Nothing to chart", headline_sentence(build([])))
+
+    def test_reserve_and_asymmetry_in_words(self) -> None:
+        rows = trials((1, 0, 90, 90)) + trials((1, 0, 60, 60), mode="active")
+        wide = build(rows + trials((1, 0, 60, 60), side="right"))
+        self.assertIn("build strength", say_reserve(reserves(wide, "left")[0]))
+        self.assertIn("right is tighter by 30°", say_asymmetry(wide))
+        narrow = build(trials((1, 0, 90, 90)) + trials((1, 0, 89, 89), mode="active"))
+        self.assertIn("about the same", say_reserve(reserves(narrow, "left")[0]))
+
+    def test_spans(self) -> None:
+        for days, words in (
+            (0.1, "the same day"), (1, "1 day"), (6, "6 days"), (14, "2 weeks"), (84, "12 weeks"),
+            (1100, "3 years"),
+        ):  # fmt: skip
+            self.assertEqual(span(days), words)
