@@ -10,6 +10,7 @@ import numpy as np
 from scipy.stats import theilslopes
 
 from dachi.core.judging import trend as trends
+from dachi.core.judging.forecast import forecast
 from dachi.core.judging.series import Line, Repeats, TrialValue, build
 
 PEOPLE = 2400
@@ -160,7 +161,7 @@ def forecasts(others: int) -> None:
         line = left(truth, trials, others, rng)
         last = line.sessions[-1]
         target = last.value + float(rng.uniform(2, 15))
-        found = trends.forecast(line, target)
+        found = forecast(line, target)
         states[found.state] = states.get(found.state, 0) + 1
         when = _true_date(truth, target)
         if found.state == "window" and when is not None:

@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import trend as trends
 from dachi.core.judging import wording
+from dachi.core.judging.forecast import Forecast, ForecastState, forecast
 from dachi.core.judging.limiters import Limiter, limiters
 from dachi.core.judging.series import Line, Series
-from dachi.core.judging.trend import Forecast
 from dachi.data import catalogue, limiter_rules
 from dachi.drawing.hip import DrawnRange
 from dachi.store.goals import Goal
@@ -110,12 +110,12 @@ def say_forecast(goal: Goal, line: Line | None, measure: Measure) -> tuple[str, 
         return "unmarked", "Not measured yet."
     last = line.sessions[-1]
     now = f"now {wording.plain(last.value, measure.unit)}"
-    found: Forecast = trends.forecast(line, goal.target)
-    if found.state == "reached":
+    found: Forecast = forecast(line, goal.target)
+    if found.state is ForecastState.REACHED:
         return "ok", f"Reached ({now})."
-    if found.state == "too early":
+    if found.state is ForecastState.TOO_EARLY:
         return "unmarked", f"{now.capitalize()}; four assessments tell how fast it goes."
-    if found.state == "not at this rate":
+    if found.state is ForecastState.NOT_AT_THIS_RATE:
         return "watch", f"{now.capitalize()}; not at this rate."
     assert found.earliest is not None
     early = say_day(date_of(found.earliest).isoformat())

@@ -8,8 +8,9 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from dachi.core.judging.forecast import forecast
 from dachi.core.judging.series import Repeats, build
-from dachi.core.judging.trend import forecast, plateau, retest, slope_of, trend, window
+from dachi.core.judging.trend import plateau, retest, slope_of, trend, window
 from tests.core.judging.test_series import trials
 
 WELL_KNOWN = {"passive": Repeats(4.0 * 5000, 5000)}

@@ -1,0 +1,127 @@
+"""When a line may reach a target: a window of dates, or why there is none."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dachi.core.judging.series import Line
+from dachi.core.judging.trend import FEWEST, window
+
+Array = NDArray[np.float64]
+
+
+class ForecastState(StrEnum):
+    """What can be said of a target."""
+
+    REACHED = "reached"
+    WINDOW = "window"
+    #: From ``earliest`` on; the end lies beyond what can be said.
+    OPEN = "open"
+    NOT_AT_THIS_RATE = "not at this rate"
+    #: Fewer than four sessions, or all within a week.
+    TOO_EARLY = "too early"
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """When a target may be reached.
+
+    ``earliest`` and ``latest`` are days on the line's own scale; 80 % lie between them.
+    """
+
+    state: ForecastState
+    earliest: float | None = None
+    latest: float | None = None
+
+
+#: Share of draws that must reach the target within what can be said.
+LEAST_SHARE = 0.35
+#: Weeks in which progress slows to a third, with how likely each is held beforehand;
+#: the first is a straight line.
+SLOWING_WEEKS = (math.inf, 60.0, 36.0, 22.0, 14.0, 9.0, 6.0)
+SLOWING_PRIOR = (0.46, 0.08, 0.10, 0.11, 0.11, 0.08, 0.06)
+#: Spread of early gains between people, degrees a week.
+RATE_SD = 1.3
+DRAWS = 600
+
+
+def forecast(line: Line, target: float) -> Forecast:
+    """When the line may reach a target: a window of dates, or why there is none.
+
+    Progress is taken as a straight line or one that slows down; each way of slowing is a
+    linear regression on the sessions with the SEM as its error, weighed by how well it
+    explains them. Crossing times of draws from all of them give the window (10 % to 90 %).
+    Nothing is said beyond twice the observed span.
+    """
+    sessions = window(line)
+    if not sessions:
+        return Forecast(ForecastState.TOO_EARLY)
+    sign = 1.0 if line.better == "higher" else -1.0
+    last = sessions[-1]
+    if sign * (last.value - target) >= 0:
+        return Forecast(ForecastState.REACHED)
+    if len(sessions) < FEWEST:
+        return Forecast(ForecastState.TOO_EARLY)
+    weeks = np.array([(s.day - sessions[0].day) / 7.0 for s in sessions])
+    span = float(weeks[-1])
+    if span < 1.0:
+        return Forecast(ForecastState.TOO_EARLY)
+    values = sign * np.array([s.value for s in sessions])
+    errors = np.array([s.sem / math.sqrt(s.count) for s in sessions])
+    # An uncertain SEM makes outliers likelier than a normal law has them.
+    df = sessions[-1].df
+    errors = errors * (1.0 if math.isinf(df) else math.sqrt(df / max(df - 2.0, 1.0)))
+    times = _crossings(weeks, values, errors, sign * target)
+    times = np.where(times < weeks[-1], weeks[-1], times)
+    horizon = span + 2.0 * span
+    early, late = np.quantile(times, [0.1, 0.9], method="nearest")
+    if not early <= horizon or float(np.mean(times <= horizon)) < LEAST_SHARE:
+        return Forecast(ForecastState.NOT_AT_THIS_RATE)
+    start = sessions[0].day
+    if late > horizon:
+        return Forecast(ForecastState.OPEN, start + 7.0 * float(early))
+    return Forecast(ForecastState.WINDOW, start + 7.0 * float(early), start + 7.0 * float(late))
+
+
+def _crossings(weeks: Array, values: Array, errors: Array, target: float) -> Array:
+    """Weeks at which draws of the fitted curves reach the target, inf where they never do."""
+    rng = np.random.default_rng(20261124)
+    fits = []
+    for slowing, prior in zip(SLOWING_WEEKS, SLOWING_PRIOR, strict=True):
+        shape = weeks if math.isinf(slowing) else slowing * (1 - np.exp(-weeks / slowing))
+        fits.append((slowing, math.log(prior), *_regress(shape, values, errors)))
+    logs = np.array([f[1] + f[4] for f in fits])
+    odds = np.exp(logs - logs.max())
+    counts = rng.multinomial(DRAWS, odds / odds.sum())
+    found = []
+    for (slowing, _, mean, covariance, _), count in zip(fits, counts, strict=True):
+        if not count:
+            continue
+        draws = rng.multivariate_normal(mean, covariance, size=count)
+        need = (target - draws[:, 0]) / np.where(draws[:, 1] > 1e-9, draws[:, 1], np.nan)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            when = need if math.isinf(slowing) else -slowing * np.log1p(-need / slowing)
+        found.append(np.where(np.isfinite(when), when, np.inf))
+    return np.concatenate(found)
+
+
+def _regress(shape: Array, values: Array, errors: Array) -> tuple[Array, Array, float]:
+    """Bayesian straight line on ``shape``: mean (2,), covariance (2, 2), log evidence."""
+    design = np.stack([np.ones_like(shape), shape], axis=1)
+    first = values[0]
+    prior = np.array([30.0**2, RATE_SD**2])
+    middle = np.array([first, 0.4])
+    weighted = design / errors[:, None] ** 2
+    precision = weighted.T @ design + np.diag(1 / prior)
+    covariance = np.linalg.inv(precision)
+    mean = covariance @ (weighted.T @ values + middle / prior)
+    residual = (values - design @ mean) / errors
+    pull = (mean - middle) ** 2 / prior
+    evidence = -0.5 * float(residual @ residual + pull.sum())
+    evidence -= 0.5 * float(np.linalg.slogdet(precision)[1] + np.log(prior).sum())
+    return np.asarray(mean, dtype=float), np.asarray(covariance, dtype=float), evidence

@@ -1,0 +1,357 @@
+"""Judging at its boundaries: numbers worked out by hand, tables either side of every limit."""
+
+import math
+import unittest
+
+from dachi.core.judging.series import (
+    NARROW_CONTROL,
+    WIDE_CONTROL,
+    Asymmetry,
+    Gain,
+    Line,
+    Reserve,
+    Series,
+    SessionValue,
+    TrialValue,
+    Verdict,
+    asymmetries,
+    build,
+    differing,
+    gain,
+    main_conditions,
+    repeats_of,
+    reserves,
+    t95,
+    worth_acting,
+)
+from dachi.core.judging.trend import Trend, plateau, retest, slope_of, trend, window
+
+
+def session(
+    value: float, day: float = 0.0, *, sem: float = 2.0, count: int = 1, df: float = math.inf,
+    side: str = "left", mode: str = "passive", at: int | None = None, other: bool = False,
+) -> SessionValue:  # fmt: skip
+    number = int(day) if at is None else at
+    return SessionValue(number, day, side, mode, value, count, sem, (number,), other, df)
+
+
+def line(*sessions: SessionValue, better: str = "higher") -> Line:
+    side, mode = (sessions[0].side, sessions[0].mode) if sessions else ("left", "passive")
+    return Line(side, mode, sessions, (), (), better)
+
+
+def series(*lines: Line, better: str = "higher", included: frozenset[str] = frozenset()) -> Series:
+    return Series(lines, ("warm",), {}, better, included)
+
+
+class TwoSessions(unittest.TestCase):
+    def test_the_interval_of_a_value_and_the_change_it_can_show(self) -> None:
+        """SEM 2: one trial 1.96 x 2 = 3.92, and 3.92 x 1.414 = 5.54; four trials half of both."""
+        for count, half, mdc in ((1, 3.92, 5.54), (4, 1.96, 2.77)):
+            s = session(70, count=count)
+            self.assertAlmostEqual(s.half, half, places=2)
+            self.assertAlmostEqual(s.mdc, mdc, places=2)
+        # Student's t of 8 degrees of freedom is 2.306 in the printed tables, of 4 it is 2.776.
+        self.assertAlmostEqual(session(70, df=8).half, 4.61, places=2)
+        self.assertAlmostEqual(t95(4), 2.776, places=3)
+        self.assertAlmostEqual(t95(math.inf), 1.95996, places=5)
+
+    def test_unequal_sessions(self) -> None:
+        """SEM 3 and 1 pool to root 5; 1 and 4 trials: 1.96 x 2.236 x root 1.25 = 4.90."""
+        found = gain(session(60, sem=3), session(66, 28, sem=1, count=4))
+        self.assertAlmostEqual(found.mdc, 4.900, places=3)
+        self.assertEqual(found.change, 6)
+        self.assertAlmostEqual(found.low, 1.100, places=3)
+        self.assertAlmostEqual(found.high, 10.900, places=3)
+        # The fewer degrees of freedom count: 2.776 in place of 1.96.
+        few = gain(session(60, sem=3, df=4), session(66, 28, sem=1, count=4, df=30))
+        self.assertAlmostEqual(few.mdc, 6.941, places=3)
+
+    def test_a_verdict_either_side_of_its_limit(self) -> None:
+        for change, better, verdict, real in (
+            (5.0, "higher", Verdict.NONE, False), (5.1, "higher", Verdict.GAIN, True),
+            (-5.0, "higher", Verdict.NONE, False), (-5.1, "higher", Verdict.LOSS, True),
+            (5.1, "lower", Verdict.LOSS, True), (-5.1, "lower", Verdict.GAIN, True),
+            (5.0, "lower", Verdict.NONE, False), (-5.0, "lower", Verdict.NONE, False),
+        ):  # fmt: skip
+            found = Gain(session(60), session(60 + change, 28), change, 5.0, better)
+            with self.subTest(change, better=better):
+                self.assertEqual((found.verdict, found.real), (verdict, real))
+
+    def test_a_session_under_other_conditions_has_a_part(self) -> None:
+        plain, other = session(60), session(70, 28, other=True)
+        for a, b, mixed in ((plain, other, True), (other, plain, True), (plain, plain, False)):
+            self.assertEqual(Gain(a, b, 1.0, 1.0).mixed, mixed)
+
+    def test_against_the_first_and_against_the_one_before(self) -> None:
+        one, two, three = session(60), session(64, 14), session(71, 28)
+        found = line(one, two, three)
+        assert found.since_first is not None and found.since_last is not None
+        self.assertEqual((found.since_first.change, found.since_last.change), (11, 7))
+        self.assertIsNone(line(one).since_first)
+        self.assertIsNone(line(one).since_last)
+        self.assertIsNotNone(line(one, two).since_last)
+
+
+class Sides(unittest.TestCase):
+    def test_when_a_difference_is_worth_acting_on(self) -> None:
+        """Above 8° and above a tenth of the larger side, and above what chance explains."""
+        for left, right, mdc, acting in (
+            (60, 68, 3, False), (60, 68.1, 3, True), (68.1, 60, 3, True),
+            # A tenth of 100 is 10; a tenth of the smaller or of the mean would be less.
+            (90, 100, 3, False), (89.9, 100, 3, True), (100, 89.9, 3, True),
+            (60, 75, 15, False), (60, 75.1, 15, True),
+            (-4, 4.1, 3, True), (-4, 4, 3, False), (0, -8.1, 3, True),
+        ):  # fmt: skip
+            with self.subTest(left=left, right=right, mdc=mdc):
+                self.assertEqual(worth_acting(left, right, mdc), acting)
+
+    def test_who_is_tighter(self) -> None:
+        """SEM 2, one trial each: sides differ for certain beyond 1.96 x 2 x root 2 = 5.54."""
+        for left, right, better, tighter, acting in (
+            (60, 65.5, "higher", None, False), (60, 65.6, "higher", "left", False),
+            (65.6, 60, "higher", "right", False), (60, 65.6, "lower", "right", False),
+            (65.6, 60, "lower", "left", False), (60, 70, "higher", "left", True),
+        ):  # fmt: skip
+            pair = series(
+                line(session(left, at=1)), line(session(right, side="right", at=1)), better=better
+            )
+            (found,) = asymmetries(pair, "passive")
+            with self.subTest(left=left, right=right, better=better):
+                self.assertEqual((found.tighter, found.worth_acting), (tighter, acting))
+                self.assertAlmostEqual(found.difference, left - right)
+                self.assertAlmostEqual(found.mdc, 5.5436, places=4)
+
+    def test_trials_of_two_counts_and_errors(self) -> None:
+        """SEM 3 over 1 trial and SEM 4 over 4: root (9 + 4) x 1.96 = 7.067."""
+        pair = series(
+            line(session(60, sem=3, at=1)), line(session(90, sem=4, count=4, side="right", at=1))
+        )
+        (found,) = asymmetries(pair, "passive")
+        self.assertAlmostEqual(found.mdc, 7.0667, places=3)
+        few = series(
+            line(session(60, sem=3, at=1, df=4)),
+            line(session(90, sem=4, count=4, side="right", at=1)),
+        )
+        self.assertAlmostEqual(asymmetries(few, "passive")[0].mdc, 10.011, places=2)
+
+    def test_only_sessions_that_have_both_and_a_side_that_was_measured(self) -> None:
+        left = line(session(60, 0, at=1), session(61, 14, at=2), session(62, 28, at=3))
+        right = line(session(50, 0, side="right", at=1), session(52, 28, side="right", at=3))
+        self.assertEqual(
+            [a.assessment_id for a in asymmetries(series(left, right), "passive")], [1, 3]
+        )
+        self.assertEqual(asymmetries(series(left), "passive"), [])
+        self.assertEqual(asymmetries(series(right), "passive"), [])
+
+
+class ActiveAgainstPassive(unittest.TestCase):
+    def both(self, active: float, passive: float, better: str = "higher") -> list[Reserve]:
+        return reserves(
+            series(line(session(active, mode="active")), line(session(passive)), better=better),
+            "left",
+        )
+
+    def test_reserve(self) -> None:
+        for active, passive, better, reserve, ratio in (
+            (60, 80, "higher", 20, 0.75), (60, 0.5, "higher", -59.5, 120.0),
+            (60, 0, "higher", -60, None), (60, -5, "higher", -65, None),
+            (30, 18, "lower", 12, None),
+        ):  # fmt: skip
+            (found,) = self.both(active, passive, better)
+            with self.subTest(active, passive=passive):
+                self.assertEqual((found.reserve, found.control_ratio), (reserve, ratio))
+                self.assertAlmostEqual(found.mdc, 5.5436, places=4)
+
+    def test_without_the_other_mode_there_is_none(self) -> None:
+        self.assertEqual(reserves(series(line(session(60))), "left"), [])
+        self.assertEqual(reserves(series(line(session(60, mode="active"))), "left"), [])
+
+    def test_a_wide_reserve_lies_under_a_narrow_one(self) -> None:
+        """Active under four fifths of passive is wide; over 0.93 the two are about the same."""
+        self.assertEqual((WIDE_CONTROL, NARROW_CONTROL), (0.8, 0.93))
+
+    def test_the_mode_that_speaks_for_a_pose(self) -> None:
+        empty = Line("left", "passive", (), (), ())
+        for lines, mode in (
+            ((line(session(60)), line(session(50, mode="active"))), "passive"),
+            ((empty, line(session(50, mode="active"))), "active"),
+        ):
+            self.assertEqual(series(*lines).main_mode, mode)
+
+
+def trial(
+    number: int, value: float, *, visit: int = 1, day: float = 0.0, valid: bool = True,
+    conditions: tuple[str, ...] = ("warm", "squared", "mat"), **alike: float,
+) -> TrialValue:  # fmt: skip
+    return TrialValue(number, visit, day, "left", "passive", value, 1.0, valid, conditions, alike)
+
+
+class WhatIsComparedWithWhat(unittest.TestCase):
+    def used(self, found: Series) -> list[int]:
+        return [t.trial_id for x in found.lines for t in x.trials]
+
+    def test_set_ups_within_a_share_of_the_usual_one(self) -> None:
+        """The usual heel distance is 20 cm; a tenth of it is 2 cm, and 2 cm still counts."""
+        rows = [
+            trial(i, 60.0, visit=i, day=7.0 * i, heels=h)
+            for i, h in enumerate((20.0, 20.0, 20.0, 22.0, 22.1, 18.0, 17.9))
+        ]
+        self.assertEqual(self.used(build(rows, alike={"heels": 0.10})), [0, 1, 2, 3, 5])
+        self.assertEqual(self.used(build(rows)), list(range(7)))
+        # One that nobody measured is not held against a trial.
+        self.assertEqual(
+            self.used(build([*rows[:3], trial(9, 61.0, visit=9)], alike={"heels": 0.1})),
+            [0, 1, 2, 9],
+        )
+
+    def test_invalid_trials_do_not_make_the_usual(self) -> None:
+        rows = [trial(i, 60.0, visit=i, day=7.0 * i, heels=20.0) for i in range(2)]
+        rows += [
+            trial(9 + i, 60.0, visit=9 + i, day=99.0, heels=40.0, valid=False) for i in range(5)
+        ]
+        self.assertEqual(self.used(build(rows, alike={"heels": 0.10})), [0, 1])
+
+    def test_conditions_that_are_asked_for(self) -> None:
+        off = ("warm", "off centre", "mat")
+        rows = [trial(i, 60.0, visit=i, day=7.0 * i) for i in range(3)]
+        rows += [trial(9, 70.0, visit=9, day=70.0, conditions=off)]
+        self.assertEqual(self.used(build(rows)), [0, 1, 2])
+        self.assertEqual(self.used(build(rows, prefer={"variant": "off centre"})), [9])
+        self.assertEqual(self.used(build(rows, prefer={"variant": "squared"})), [0, 1, 2])
+        self.assertEqual(self.used(build(rows, prefer={"weather": "fair"})), [0, 1, 2])
+        self.assertEqual(build(rows, prefer={"variant": "tipped"}).conditions, None)
+        self.assertEqual(self.used(build(rows, include=["variant"])), [0, 1, 2, 9])
+        mixed = build(rows, include=["variant"]).lines[0]
+        self.assertEqual([s.other_conditions for s in mixed.sessions], [False, False, False, True])
+
+    def test_the_usual_conditions_are_the_most_frequent_then_the_latest(self) -> None:
+        cold = ("cold", "squared", "mat")
+        one = [trial(1, 60, visit=1, day=0), trial(2, 60, visit=2, day=30, conditions=cold)]
+        self.assertEqual(main_conditions(one), cold)
+        self.assertEqual(
+            main_conditions([*one, trial(3, 60, visit=3, day=9)]), ("warm", "squared", "mat")
+        )
+        # Many trials of one visit are one session.
+        busy = [trial(i, 60, visit=5, day=50, conditions=cold) for i in range(9)]
+        self.assertEqual(
+            main_conditions([trial(1, 6, visit=1), trial(2, 6, visit=2), *busy])[0], "warm"
+        )
+        self.assertIsNone(main_conditions([trial(1, 60, valid=False)]))
+        self.assertEqual(differing(one[1], ("warm", "squared", "mat")), {"warmth"})
+
+    def test_scatter_of_repeated_trials(self) -> None:
+        """60 and 64 lie 2 from their mean: 8. 70, 70 and 76 lie 2, 2 and 4 from theirs: 24."""
+        found = repeats_of([[60, 64], [70, 70, 76], [99]])
+        self.assertEqual((found.squares, found.df), (32, 3))
+        together = found + repeats_of([[1, 3]])
+        self.assertEqual((together.squares, together.df), (34, 4))
+
+
+class Slopes(unittest.TestCase):
+    def steady(self, days: list[float], rate: float = 1.0, **more: float) -> list[SessionValue]:
+        return [session(60 + rate * d / 7, d, **more) for d in days]  # type: ignore[arg-type]
+
+    def test_what_a_trend_looks_back_on(self) -> None:
+        """Half a year, or six sessions where that reaches further; the 182nd day still counts."""
+        old = [session(50, d) for d in (-400, -300)]
+        for recent, seen in (
+            ([0, 30, 60, 90, 120, 182], 6), ([-0.5, 30, 60, 90, 120, 150, 182], 6),
+            ([0, 30, 60, 90, 182], 6), ([0, 20, 40, 60, 80, 100, 120, 182], 8),
+            ([182], 3),
+        ):  # fmt: skip
+            rows = [*old, *(session(60, d) for d in recent)]
+            self.assertEqual(len(window(line(*rows))), seen, recent)
+        self.assertEqual(window(line()), ())
+
+    def test_the_slope_and_its_interval_by_hand(self) -> None:
+        """Days 0, 7, 14, 21, SEM 2, two trials: sum of squared weeks about their mean is 5.
+
+        sd = 2 x root(5 / 2 / 0.87) / 5 = 0.6781; the interval is 1.96 of them to either side.
+        """
+        found = slope_of(self.steady([0, 7, 14, 21], count=2))
+        assert found is not None
+        self.assertAlmostEqual(found.slope, 1.0)
+        self.assertAlmostEqual(found.sd, 0.6781, places=3)
+        self.assertAlmostEqual(found.low, -0.3290, places=3)
+        self.assertAlmostEqual(found.high, 2.3290, places=3)
+        self.assertEqual((found.sessions, found.days), (4, 21))
+        # Two errors are pooled by their squares: 1 and 3 count as root 5.
+        mixed = self.steady([0, 7], sem=1.0) + self.steady([14, 21], sem=3.0)
+        rough = slope_of(mixed)
+        assert rough is not None
+        self.assertAlmostEqual(rough.sd, math.sqrt(5) * math.sqrt(5 / 0.87) / 5, places=6)
+        # The last session's degrees of freedom widen it: 2.776 for four.
+        few = slope_of([*self.steady([0, 7, 14]), session(63, 21, df=4)])
+        assert few is not None
+        self.assertAlmostEqual((few.high - few.slope) / few.sd, 2.776, places=3)
+
+    def test_three_days_make_a_slope_and_four_sessions_a_trend(self) -> None:
+        self.assertIsNone(slope_of(self.steady([0, 0, 7])))
+        self.assertIsNotNone(slope_of(self.steady([0, 7, 14])))
+        # Half an hour apart is the same day; a tenth of a week is not.
+        self.assertIsNone(slope_of(self.steady([0, 0.02, 7])))
+        self.assertIsNotNone(slope_of(self.steady([0, 0.7, 7])))
+        self.assertIsNone(trend(line(*self.steady([0, 7, 14]))))
+        self.assertIsNotNone(trend(line(*self.steady([0, 7, 14, 21]))))
+
+    def test_a_direction_is_clear_when_its_interval_leaves_zero_out(self) -> None:
+        for low, high, clear in (
+            (0.1, 1.0, True), (0.0, 1.0, False), (-0.1, 1.0, False), (-1.0, -0.1, True),
+            (-1.0, 0.0, False), (0.5, 0.9, True), (-0.9, -0.5, True),
+        ):  # fmt: skip
+            self.assertEqual(
+                Trend(0.5, 0.1, low, high, 4, 21.0, "higher").clear, clear, (low, high)
+            )
+
+    def test_a_plateau(self) -> None:
+        """Four sessions or six weeks, whichever is more, and no change that could be told."""
+        flat = [session(60, d) for d in (0, 14, 28, 42)]
+        self.assertIsNone(plateau(line(*flat[:3])))
+        for rows, expected in (
+            (flat, (4, 42)), ([session(60, -7), *flat], (4, 42)),
+            ([session(60, 3), *flat[1:]], (4, 39)),
+            ([session(60, d) for d in (0, 10, 20, 30, 40, 42)], (6, 42)),
+            ([session(60, d) for d in (-60, -30, 0, 42)], (4, 102)),
+        ):  # fmt: skip
+            found = plateau(line(*rows))
+            assert found is not None
+            self.assertEqual((found.sessions, found.days), expected)
+        # 5.54 from first to last can be told with a SEM of 2; less cannot.
+        for last, there in ((65.5, True), (65.6, False), (54.5, True), (54.4, False)):
+            moved = [*flat[:3], session(last, 42)]
+            self.assertEqual(plateau(line(*moved)) is not None, there, last)
+        rising = [session(60 + 3 * i, 14 * i) for i in range(4)]
+        self.assertIsNone(plateau(line(*rising)), "clear slopes are none")
+
+
+class TheNextLook(unittest.TestCase):
+    def rising(self, rate: float, sem: float = 2.0) -> Line:
+        return line(*(session(60 + rate * w, 7.0 * w, sem=sem) for w in range(5)))
+
+    def test_when(self) -> None:
+        """MDC 5.54: at 1° a week after 5.5 weeks; never before two nor after six."""
+        for rate, weeks, words in (
+            (1.0, 5.54, "take about 6 weeks"), (-1.0, 5.54, "take about 6 weeks"),
+            (2.0, 2.77, "take about 3 weeks"), (5.0, 2.0, "2 weeks is the least"),
+            (0.5, 6.0, "later than the 6 weeks"), (0.0, 6.0, "later than the 6 weeks"),
+        ):  # fmt: skip
+            found = retest(self.rising(rate))
+            assert found is not None
+            with self.subTest(rate):
+                self.assertAlmostEqual(found.weeks, weeks, places=2)
+                self.assertAlmostEqual(found.day, 28 + 7 * weeks, places=1)
+                self.assertIn(words, found.reason)
+
+    def test_without_a_trend_four_weeks_are_usual(self) -> None:
+        found = retest(line(session(60, 10)))
+        assert found is not None
+        self.assertEqual((found.day, found.weeks), (38, 4))
+        self.assertIn("no trend to go by yet", found.reason)
+        self.assertIsNone(retest(line()))
+
+
+class WhatIsSaid(unittest.TestCase):
+    def test_an_asymmetry_is_a_fact_of_its_own(self) -> None:
+        found = Asymmetry(1, "passive", -9.0, 4.0, "left", True)
+        self.assertEqual(found.tighter, "left")

@@ -1,0 +1,99 @@
+"""Figures in, sentence out; read aloud."""
+
+import unittest
+
+from dachi.core.judging.series import Asymmetry, Gain, Line, Reserve
+from dachi.core.judging.wording import (
+    describe_asymmetry,
+    headline_sentence,
+    plain,
+    say_gain,
+    say_reserve,
+    signed,
+    span,
+)
+from tests.core.judging.test_boundaries import line, series, session
+
+
+class Numbers(unittest.TestCase):
+    def test_signs(self) -> None:
+        for value, with_sign, without in (
+            (9.4, "+9°", "9°"), (-3.2, "−3°", "−3°"), (0.4, "0°", "0°"), (-0.4, "0°", "0°"),
+            (0.6, "+1°", "1°"), (-0.6, "−1°", "−1°"), (1.4, "+1°", "1°"), (-1.4, "−1°", "−1°"),
+        ):  # fmt: skip
+            self.assertEqual((signed(value), plain(value)), (with_sign, without))
+        self.assertEqual(
+            (signed(2, "cm"), plain(-2, "cm"), plain(3, "ratio")), ("+2 cm", "−2 cm", "3")
+        )
+
+    def test_spans(self) -> None:
+        for days, words in (
+            (0, "the same day"), (0.49, "the same day"), (0.5, "1 day"), (0.55, "1 day"), (1.49, "1 day"),
+            (1.6, "2 days"), (1.8, "2 days"), (10.9, "11 days"), (11, "2 weeks"), (11.5, "2 weeks"), (28, "4 weeks"),
+            (723, "103 weeks"), (728, "2 years"), (735, "2 years"), (1300, "4 years"),
+        ):  # fmt: skip
+            self.assertEqual(span(days), words, days)
+        self.assertEqual(span(1.5), "2 days")
+
+
+class Changes(unittest.TestCase):
+    def test_sentences(self) -> None:
+        for change, other, words in (
+            (9.0, False, "+9° since the first (4 weeks): a real gain, more than the 5° that chance explains."),
+            (-9.0, False, "−9° since the first (4 weeks): a real loss, more than the 5° that chance explains."),
+            (3.0, False, "+3° since the first (4 weeks): no change we could detect; it would show from 5°."),
+            (9.0, True, "+9° since the first (4 weeks): a real gain, more than the 5° that chance explains. Conditions differ between the two."),
+            (-9.0, True, "−9° since the first (4 weeks): a real loss, more than the 5° that chance explains. Conditions differ between the two."),
+        ):  # fmt: skip
+            found = Gain(session(60, 12), session(60 + change, 40, other=other), change, 5.0)
+            self.assertEqual(say_gain(found, "first"), words)
+        self.assertEqual(say_gain(None, "first"), "Nothing to compare with yet.")
+
+    def test_the_sentence_above_a_chart(self) -> None:
+        """MDC 5.54 throughout: 9 is real, 2 is not."""
+        left = line(session(60, 10), session(69, 38))
+        for lines, words in (
+            ((left,), "Left passive +9° in 4 weeks (detectable from 6°)."),
+            ((line(session(60, 10), session(51, 38)),), "Left passive −9° in 4 weeks, a real loss (detectable from 6°)."),
+            ((line(session(60, 10), session(62, 38)),), "Left passive: no change we could detect in 4 weeks (+2°)."),
+            ((line(session(60, 10), session(62, 24), session(70, 38)),), "Left passive +10° in 4 weeks (detectable from 6°); +8° since last time, a real gain."),
+            ((line(session(60, 10), session(68, 24), session(70, 38)),), "Left passive +10° in 4 weeks (detectable from 6°); +2° since last time, too little to tell."),
+            ((line(session(60, 10)),), "Left passive has one assessment so far (60°)."),
+            ((line(session(60, 10)), line(session(60, 10, side="right"), session(69, 38, side="right"))), "Left passive has one assessment so far (60°). Right passive +9° in 4 weeks (detectable from 6°)."),
+            ((Line("left", "passive", (), (), ()), line(session(60, 10, side="right"), session(69, 38, side="right"))), "Right passive +9° in 4 weeks (detectable from 6°)."),
+            ((line(session(60, 10, side="both"), session(69, 38, side="both")),), "Passive +9° in 4 weeks (detectable from 6°)."),
+            ((), "Nothing to chart yet: mark a photograph first."),
+        ):  # fmt: skip
+            self.assertEqual(headline_sentence(series(*lines)), words)
+
+    def test_what_was_included_by_choice_is_said(self) -> None:
+        mixed = line(session(60, 10), session(69, 38, other=True))
+        told = "Sessions under other conditions are included by choice."
+        for found, said in (
+            (series(mixed, included=frozenset({"warmth"})), True), (series(mixed), False),
+            (series(line(session(60, 10)), included=frozenset({"warmth"})), False),
+        ):  # fmt: skip
+            self.assertEqual(told in headline_sentence(found), said)
+
+
+class ReserveAndSides(unittest.TestCase):
+    def test_reserves(self) -> None:
+        for reserve, mdc, ratio, words in (
+            (5.0, 5.0, 0.9, "Reserve 5° ± 5°: active and passive range are about the same."),
+            (5.1, 5.0, 0.95, "Reserve 5° ± 5° (active reaches 95 % of passive)."),
+            (20.0, 5.0, None, "Reserve 20° ± 5°: passive range that is not yet under control."),
+            (20.0, 5.0, 0.799, "Reserve 20° ± 5°, wide (active reaches 80 % of passive): build strength near the end of range."),
+            (20.0, 5.0, 0.8, "Reserve 20° ± 5° (active reaches 80 % of passive)."),
+            (20.0, 5.0, 0.5, "Reserve 20° ± 5°, wide (active reaches 50 % of passive): build strength near the end of range."),
+        ):  # fmt: skip
+            self.assertEqual(say_reserve(Reserve(1, "left", reserve, mdc, ratio)), words)
+
+    def test_asymmetries(self) -> None:
+        for difference, tighter, acting, words in (
+            (-4.0, None, False, "Left and right differ by 4°, which chance explains (up to 6°)."),
+            (-7.0, "left", False, "The left is tighter by 7°: real, but small enough to leave alone."),
+            (12.0, "right", True, "The right is tighter by 12°, a real difference worth acting on: it gets more of the work, not all of it."),
+        ):  # fmt: skip
+            self.assertEqual(
+                describe_asymmetry(Asymmetry(1, "passive", difference, 6.0, tighter, acting)), words
+            )
