@@ -31,7 +31,7 @@ from types import ModuleType
 ROOT = Path(__file__).parents[1]
 PACKAGES = ("judging", "practising", "assessing", "measuring")
 #: Classes that take long: they do not belong to the fast tests of their package.
-SLOW = ("HardRules", "AgainstExhaustiveSearch", "Uncertainty", "MonteCarlo", "LessTime")
+SLOW = ("HardRules", "AgainstExhaustiveSearch", "Uncertainty", "MonteCarlo", "LessTime", "ByHand")
 #: A fault may make a loop endless; that counts as noticed.
 LONGEST_S = 60
 SEED = 7
