@@ -180,9 +180,9 @@ class TheSheet(unittest.TestCase):
             self.assertEqual(order(move(rows, pose, step)), found, (pose, step))
         key = ("a", "left", "active")
         for trials, left in ((3, 3), (4, 3), (1, 1), (0, None), (9, 3)):
-            found = {(x.pose, x.side): x.trials for x in with_trials(rows, key, trials)}
-            self.assertEqual(found.get(("a", "left")), left)
-            self.assertEqual(found[("a", "right")], 2)
+            counts = {(x.pose, x.side): x.trials for x in with_trials(rows, key, trials)}
+            self.assertEqual(counts.get(("a", "left")), left)
+            self.assertEqual(counts[("a", "right")], 2)
         self.assertEqual(
             slots([SheetLine("a", "left", "active", 2)]),
             (Slot("a", "left", "active", 1), Slot("a", "left", "active", 2)),
