@@ -43,6 +43,12 @@ def day_ago(days: float) -> str:
     return ago(days)[:10]
 
 
+def written_ago(days: float) -> str:
+    """A day before the day of the tests as pages write it, such as 8 Dec 2026."""
+    day = TODAY - timedelta(days=days)
+    return f"{day.day} {day:%b %Y}"
+
+
 PASSWORD = "a few words in a row"
 LEG_RAISE = "supine-leg-raise"
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime, timedelta
 
 import icalendar
 
@@ -37,14 +37,15 @@ def calendar(
     practice: Sequence[Practice],
     appointments: Sequence[Appointment],
     start: date,
-    stamp: datetime | None = None,
+    stamp: datetime,
 ) -> bytes:
-    """Return an iCalendar file. ``key`` makes the events' identities stable across feeds.
+    """Return an iCalendar file written at ``stamp`` (aware).
+
+    ``key`` makes the events' identities stable across feeds.
 
     Practice days are weekly all-day events from the first such weekday on or after
     ``start``, so that nobody is told an hour; visits keep their hour as local time.
     """
-    stamp = stamp or datetime.now(UTC)
     found = icalendar.Calendar()
     found.add("prodid", "-//Dachi//Practice//EN")
     found.add("version", "2.0")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 
 from dachi.interchange.calendar import Appointment, Practice, calendar
 from dachi.store import private_links
@@ -46,4 +46,6 @@ def calendar_of(work: Work, who: Practitioner) -> bytes:
             )
         )  # fmt: skip
     nonce = private_links.live(work.db, work.coach, who.id) or "none"
-    return calendar(f"Practice of {who.call_name}", nonce[:8], practices, found, work.today())
+    stamp = work.db.clock.read().astimezone(UTC)
+    name = f"Practice of {who.call_name}"
+    return calendar(name, nonce[:8], practices, found, work.today(), stamp)
