@@ -148,7 +148,9 @@ def main(arguments: Sequence[str]) -> int:
     """Run what lies under the names and add up."""
     start = time.monotonic()
     under = [a for a in arguments if a != "--coverage"]
-    with tempfile.TemporaryDirectory(prefix="dachi-coverage-") as folder:
+    with tempfile.TemporaryDirectory(prefix="dachi-tests-") as folder:
+        os.environ["DACHI_TEST_KEPT"] = f"{folder}/kept"
+        os.mkdir(f"{folder}/kept")
         if "--coverage" in arguments:
             os.environ[COVERAGE] = f"{folder}/coverage"
         answers = deal(classes(under))

@@ -6,15 +6,18 @@ import functools
 import io
 import logging
 import os
+import pickle
 import tempfile
 import threading
 import unittest
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from argon2 import PasswordHasher
+from jinja2 import FileSystemBytecodeCache
 from PIL import Image as Pictures
 
 from dachi.clock import Clock
@@ -47,6 +50,27 @@ def written_ago(days: float) -> str:
     """A day before the day of the tests as pages write it, such as 8 Dec 2026."""
     day = TODAY - timedelta(days=days)
     return f"{day.day} {day:%b %Y}"
+
+
+#: Passwords hashed as hard as in earnest take a third of a second at each sign-in.
+accounts._HASHER = PasswordHasher(time_cost=1, memory_cost=64, parallelism=1)
+accounts._NOBODY = accounts._HASHER.hash("nobody")
+
+#: What one run of the tests shares between its processes: pictures and compiled pages.
+KEPT = os.environ.get("DACHI_TEST_KEPT")
+
+
+def kept_picture(name: str, make: Callable[[], tuple[bytes, Any]]) -> tuple[bytes, Any]:
+    """A rendered picture and its truth, made once in a run."""
+    if KEPT is None:
+        return make()
+    path = Path(KEPT) / f"{name}.pickle"
+    if not path.exists():
+        half = path.with_suffix(f".{os.getpid()}")
+        half.write_bytes(pickle.dumps(make()))
+        half.replace(path)
+    found: tuple[bytes, Any] = pickle.loads(path.read_bytes())
+    return found
 
 
 PASSWORD = "a few words in a row"
@@ -102,14 +126,18 @@ def rendered(
 ) -> tuple[bytes, dict[str, Any]]:
     """A rendered leg raise and its truth, made once for all tests."""
     shot = Shot(side, value, yaw_deg=yaw, seed=seed, stickers=stickers)
-    return photograph(catalogue().pose(LEG_RAISE), shot, datetime(2026, 11, 24, 9, 30))
+    name = f"leg-raise-{side}-{value}-{seed}-{stickers}-{yaw}"
+    at = datetime(2026, 11, 24, 9, 30)
+    return kept_picture(name, lambda: photograph(catalogue().pose(LEG_RAISE), shot, at))
 
 
 @functools.lru_cache(maxsize=64)
 def pictured(pose_id: str, side: str, value: float, seed: int = 1) -> tuple[bytes, dict[str, Any]]:
     """Any pose rendered with stickers on, small, and its truth."""
     shot = Shot(side, value, yaw_deg=6.0, seed=seed, stickers=True, width=960, height=720)
-    return photograph(catalogue().pose(pose_id), shot, datetime(2026, 11, 25, 10, 0))
+    name = f"{pose_id}-{side}-{value}-{seed}"
+    at = datetime(2026, 11, 25, 10, 0)
+    return kept_picture(name, lambda: photograph(catalogue().pose(pose_id), shot, at))
 
 
 def plain_picture(
@@ -130,6 +158,8 @@ class Studio(unittest.TestCase):
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
         self.app = create_app(self.folder, CLOCK, testing=True)
+        if KEPT is not None:
+            self.app.jinja_env.bytecode_cache = FileSystemBytecodeCache(KEPT)
         self.db = connect(self.folder, CLOCK)
         self.addCleanup(self.db.close)
         self.coach = accounts.add(self.db, "coach@quay.example", "Wenna", PASSWORD)
