@@ -63,7 +63,7 @@ def series_of(
     *,
     best: bool = False,
 ) -> Series:
-    """Build the series of one measure of a pose (see ``dachi.core.series.build``)."""
+    """Build the series of one measure of a pose (see ``judging.series``)."""
     return judging.build(
         trial_values(rows, pose, family),
         better=family_of(pose, family)[0].better,

@@ -70,7 +70,7 @@ def judge_foreshortening(
 
 
 def judge_figure_match(pose_name: str, misfit: float, limit: float) -> CheckResult | None:
-    """Say when the marks do not form the pose at all (see ``dachi.core.fit``)."""
+    """Say when the marks do not form the pose at all (see ``figure_match``)."""
     if misfit <= limit:
         return None
     return CheckResult(

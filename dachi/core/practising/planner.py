@@ -1,7 +1,7 @@
 """A week of practice, chosen by optimisation, with the reasons.
 
 The choice is a mixed-integer linear programme solved by HiGHS (Huangfu and Hall 2018)
-through ``scipy.optimize.milp``. Hard rules (``dachi.core.programme``) are constraints;
+through ``scipy.optimize.milp``. Hard rules (``dachi.core.practising.programme``) are constraints;
 what a person needs is a concave utility of weekly seconds for each direction and tissue:
 full worth up to a target, a quarter of it up to twice the target, nothing beyond.
 """

@@ -1,6 +1,6 @@
 """What a week of practice is made of: persons, needs, sessions, and the rules they obey.
 
-``dachi.core.planner`` chooses within these rules; ``worth`` is what it maximises.
+``dachi.core.practising.planner`` chooses within these rules; ``worth`` is what it maximises.
 """
 
 from __future__ import annotations
