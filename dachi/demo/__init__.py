@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -125,8 +124,3 @@ def _add_shot(work: Work, aid: int, shot: dict[str, Any]) -> None:
     trial = assessments.trial(work.db, work.coach, trial_id)
     assert trial is not None
     markings.keep(work, markings.surroundings(work, trial), marking)
-
-
-def reset(folder: Path) -> None:
-    """Remove a demo data folder."""
-    shutil.rmtree(folder, ignore_errors=True)
