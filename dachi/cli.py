@@ -10,9 +10,16 @@ import socket
 import sys
 import threading
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from dachi.clock import Clock
 from dachi.store.database import StoreError
+
+if TYPE_CHECKING:
+    from flask import Flask
+
+#: Photographs come in whole, several at once, bytes.
+LARGEST_BODY = 64 * 1024 * 1024
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -114,11 +121,9 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     default = "var/demo" if demo else "var/data"
     folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
     from dachi.photos import strays
-    from dachi.store import photos
-    from dachi.store.database import connect, open_folder
+    from dachi.store.database import open_folder
     from dachi.web.app import create_app, settle
     from dachi.web.logs import keep_log
-    from dachi.web.private_links import Door
 
     folder = open_folder(folder)
     try:
@@ -129,13 +134,7 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     clock = Clock()
     app = create_app(folder, clock)
     keep_log(folder, clock)
-    db = connect(folder, clock)
-    swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
-    db.close()
-    if swept.left_alone:
-        print(f"dachi: {swept.left_alone}", file=sys.stderr)
-    if swept.brought_back:
-        print(f"{swept.brought_back} picture files were put back where records look for them.")
+    _sweep(folder, clock)
     bring_up_to_date(folder, clock)
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill
@@ -146,20 +145,42 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")
     sys.stdout.flush()
     from waitress import serve
-    from waitress.server import create_server
 
     settle()
-    door = port + 1 if args.door is None else args.door
+    _open_door(app, port + 1 if args.door is None else args.door)
+    serve(app, host=args.host, port=port, threads=6, max_request_body_size=LARGEST_BODY)
+    return 0
+
+
+def _sweep(folder: Path, clock: Clock) -> None:
+    """Put picture files that no record knows aside, and say what was not or put back."""
+    from dachi.photos import strays
+    from dachi.store import photos
+    from dachi.store.database import connect
+
+    db = connect(folder, clock)
+    swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
+    db.close()
+    if swept.left_alone:
+        print(f"dachi: {swept.left_alone}", file=sys.stderr)
+    if swept.brought_back:
+        print(f"{swept.brought_back} picture files were put back where records look for them.")
+
+
+def _open_door(app: Flask, door: int) -> None:
+    """Answer private links from the local network too, on a port of their own (0: not)."""
+    from waitress.server import create_server
+
+    from dachi.web.private_links import Door
+
     if door and (problem := _cannot_listen("0.0.0.0", door)):
         print(f"dachi: phones cannot come in: {problem} Or name one with --door.", file=sys.stderr)
     elif door:
         app.config["DOOR_PORT"] = door
         outside = create_server(
-            Door(app), host="0.0.0.0", port=door, threads=4, max_request_body_size=64 * 1024 * 1024
+            Door(app), host="0.0.0.0", port=door, threads=4, max_request_body_size=LARGEST_BODY
         )
         threading.Thread(target=outside.run, daemon=True).start()
-    serve(app, host=args.host, port=port, threads=6, max_request_body_size=64 * 1024 * 1024)
-    return 0
 
 
 def bring_up_to_date(folder: Path, clock: Clock) -> None:

@@ -204,40 +204,34 @@ def heights(
     ]
     parts.append(tag("polyline", class_="p-prop", points=pairs(stairs)))
     for (_, v), (x, y) in zip(props, where, strict=True):
-        parts.append(
-            tag(
-                "rect",
-                title(f"{v:g} cm"),
-                class_="p-step",
-                x=x - 3.5,
-                y=y - 3.5,
-                width=7.0,
-                height=7.0,
-            )
-        )
+        box = {"x": x - 3.5, "y": y - 3.5, "width": 7.0, "height": 7.0}
+        parts.append(tag("rect", title(f"{v:g} cm"), class_="p-step", **box))
     if ranges:
-        values = [v for _, v in ranges]
-        ticks = nice_ticks(min(values) - 2, max(values) + 2, 4)
-        deg = Scale(ticks[0], ticks[-1], height - 28, 14.0)
-        for t in ticks:
-            parts.append(text(f"{t:g}°", class_="p-deg", x=width - 38, y=deg(t) + 4))
-        parts.append(
-            tag(
-                "polyline",
-                class_="p-range",
-                points=pairs([(across(d), deg(v)) for d, v in ranges]),
-            )
-        )
-        for d, v in ranges:
-            parts.append(
-                tag("circle", title(f"{v:.0f}°"), class_="p-ring", cx=across(d), cy=deg(v), r=4.5)
-            )
+        parts += _rings(ranges, across, (height - 28, 14.0), width - 38)
     parts.append(text(dates[0], class_="p-soft", x=40, y=height - 6))
     parts.append(text(dates[1], class_="p-soft", x=width - 44, y=height - 6, text_anchor="end"))
     words = f"{name}: support from {props[0][1]:g} to {props[-1][1]:g} cm"
     if ranges:
         words += f", range from {ranges[0][1]:.0f}° to {ranges[-1][1]:.0f}°"
     return _framed(parts, width, height, words)
+
+
+def _rings(
+    ranges: Sequence[tuple[float, float]], across: Scale, ends: tuple[float, float], words_x: float
+) -> list[str]:
+    """The range as a line of rings with its own scale on the right."""
+    values = [v for _, v in ranges]
+    ticks = nice_ticks(min(values) - 2, max(values) + 2, 4)
+    deg = Scale(ticks[0], ticks[-1], *ends)
+    spots = [(across(d), deg(v)) for d, v in ranges]
+    return [
+        *(text(f"{t:g}°", class_="p-deg", x=words_x, y=deg(t) + 4) for t in ticks),
+        tag("polyline", class_="p-range", points=pairs(spots)),
+        *(
+            tag("circle", title(f"{v:.0f}°"), class_="p-ring", cx=x, cy=y, r=4.5)
+            for v, (x, y) in zip(values, spots, strict=True)
+        ),
+    ]
 
 
 def _framed(parts: Sequence[str], width: float, height: float, words: str) -> str:

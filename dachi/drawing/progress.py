@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from dachi.core.judging.series import Line, Series, SessionValue, t95
@@ -33,6 +33,20 @@ class Note:
     text: str
 
 
+@dataclass(frozen=True)
+class Legend:
+    """What rings say and where they lead.
+
+    ``trial_link`` gives the address a ring opens, ``dates`` words for each assessment,
+    ``photo_link`` the picture shown beside a ring's numbers.
+    """
+
+    trial_link: Callable[[int], str]
+    dates: Mapping[int, str]
+    photo_link: Callable[[int], str] | None = None
+    unit: str = "°"
+
+
 def layout(series: Series, target: float | None = None) -> ChartLayout:
     """Fit both panels to one degree scale and one time scale."""
     values = [t.value for line in series.lines for t in (*line.trials, *line.left_out)]
@@ -58,37 +72,29 @@ def layout(series: Series, target: float | None = None) -> ChartLayout:
 def draw(
     series: Series,
     heading: str,
-    trial_link: Callable[[int], str],
-    dates: dict[int, str],
+    words: Legend,
     target: float | None = None,
     notes: Sequence[Note] = (),
-    photo_link: Callable[[int], str] | None = None,
-    unit: str = "°",
     style: str = "",
 ) -> str:
-    """Return the chart as SVG text.
-
-    ``trial_link`` gives the address a ring opens, ``dates`` words for each assessment,
-    ``photo_link`` the picture shown beside a ring's numbers; ``style`` is put into a
-    drawing that must stand alone.
-    """
+    """Return the chart as SVG text; ``style`` is put into a drawing that must stand alone."""
     place = layout(series, target)
     body = [_hatch(side) for side in place.across]
     for side, across in place.across.items():
-        body.append(_panel(side, across, place, series, unit))
+        body.append(_panel(side, across, place, series, words.unit))
         body += [_note(n, across, place.up) for n in notes]
         active, passive = series.line(side, "active"), series.line(side, "passive")
         if active and passive:
             body.append(_reserve(side, active, passive, across, place.up))
         for line in (passive, active) if side != "both" else (active, passive):
             if line is not None:
-                body.append(_line(line, across, place.up, trial_link, dates, photo_link, unit))
+                body.append(_line(line, across, place.up, words))
         if target is not None:
             y = place.up(target)
             body.append(
                 tag("line", class_="c-target", x1=across.at_low, x2=across.at_high, y1=y, y2=y)
-                + text(f"goal {target:g}{unit}", class_="c-note", x=across.at_high - 4, y=y - 5,
-                       text_anchor="end")
+                + text(f"goal {target:g}{words.unit}", class_="c-note", x=across.at_high - 4,
+                       y=y - 5, text_anchor="end")
             )  # fmt: skip
     return tag(
         "svg",
@@ -182,15 +188,7 @@ def _reserve(side: str, active: Line, passive: Line, across: Scale, up: Scale) -
     )
 
 
-def _line(
-    line: Line,
-    across: Scale,
-    up: Scale,
-    trial_link: Callable[[int], str],
-    dates: dict[int, str],
-    photo_link: Callable[[int], str] | None,
-    unit: str,
-) -> str:
+def _line(line: Line, across: Scale, up: Scale, words: Legend) -> str:
     out = []
     kind = f"c-{line.side} c-{line.mode}"
     if line.sessions:
@@ -218,46 +216,39 @@ def _line(
         why = "taken again" if not t.valid else "other conditions or set-up"
         dot = tag(
             "circle", class_=f"c-hollow {kind}", cx=across(t.day), cy=up(t.value), r=3.4
-        ) + title(f"{t.value:.0f}{unit} left out: {why}")
-        out.append(tag("a", dot, href=trial_link(t.trial_id), aria_label=f"left out: {why}"))
+        ) + title(f"{t.value:.0f}{words.unit} left out: {why}")
+        out.append(tag("a", dot, href=words.trial_link(t.trial_id), aria_label=f"left out: {why}"))
     older = line.sessions[:-IN_FULL]
     if older:
         # Ten years are over a thousand rings: the old ones are one drawing, and the table links.
         spots = "".join(f"M{number(across(s.day))} {number(up(s.value))}h0" for s in older)
         out.append(tag("path", class_=f"c-old {kind}", d=spots))
     for s in line.sessions[-IN_FULL:]:
-        photo = photo_link(s.trial_ids[0]) if photo_link else None
-        out.append(_ring(s, kind, across, up, trial_link(s.trial_ids[0]), dates, photo, unit))
+        out.append(_ring(s, kind, across(s.day), up, words))
     return tag("g", "".join(out))
 
 
-def _ring(
-    s: SessionValue,
-    kind: str,
-    across: Scale,
-    up: Scale,
-    href: str,
-    dates: dict[int, str],
-    photo: str | None,
-    unit: str,
-) -> str:
+def _ring(s: SessionValue, kind: str, x: float, up: Scale, words: Legend) -> str:
     """A session's ring; whiskers reach half the MDC, so that two that miss each other differ."""
-    x, y = across(s.day), up(s.value)
+    y, unit = up(s.value), words.unit
     trials = f"mean of {s.count} trials" if s.count > 1 else "one trial"
     side = f"{s.side} " if s.side != "both" else ""
     half = t95(s.df) * s.sem / s.count**0.5
     size = f"{s.value:.0f}{unit} ± {half:.0f}{unit}"
-    words = f"{side}{s.mode}, {dates.get(s.assessment_id, '')}: {size}, {trials}"
+    said = f"{side}{s.mode}, {words.dates.get(s.assessment_id, '')}: {size}, {trials}"
     top, bottom = up(s.value + s.mdc / 2), up(s.value - s.mdc / 2)
     shape = (
-        title(words)
+        title(said)
         + tag("line", class_=f"c-whisker {kind}", x1=x, x2=x, y1=top, y2=bottom)
         + tag("line", class_=f"c-whisker {kind}", x1=x - 4, x2=x + 4, y1=top, y2=top)
         + tag("line", class_=f"c-whisker {kind}", x1=x - 4, x2=x + 4, y1=bottom, y2=bottom)
         + tag("circle", class_="c-touch", cx=x, cy=y, r=14.0)
         + tag("circle", class_=f"c-ring {kind}", cx=x, cy=y, r=6.0, data_value=number(s.value))
     )
-    return tag("a", shape, href=href, class_="c-session", aria_label=words, data_photo=photo)
+    first = s.trial_ids[0]
+    photo = words.photo_link(first) if words.photo_link else None
+    href = words.trial_link(first)
+    return tag("a", shape, href=href, class_="c-session", aria_label=said, data_photo=photo)
 
 
 def legend(modes: Sequence[str], better: str = "higher") -> str:

@@ -20,7 +20,7 @@ from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.measure import true_values
 from dachi.core.measuring.scene import Image as Frame
 from dachi.core.measuring.scene import Scene
-from dachi.simulation.raymarch import Outfit, Studio, on_skin, render, sticker_share
+from dachi.simulation.raymarch import Outfit, Scenery, Studio, on_skin, render, sticker_share
 
 OUTFITS = (
     Outfit(),
@@ -119,22 +119,14 @@ def photograph(pose: Pose, shot: Shot, taken_at: datetime) -> tuple[bytes, dict[
     stage = set_up(pose, shot)
     length, width = shot.mat_cm
     near, deep = (length, width) if pose.view == "side" else (width, length)
-    pixels = render(
-        stage.camera,
-        shot.width,
-        shot.height,
-        [
-            *bones(shot.body, stage.points),
-            *(
-                (a, b, r, r, "prop")
-                for a, b, r in supports_under(pose.figure, shot.side, stage.points)
-            ),
-        ],
+    props = supports_under(pose.figure, shot.side, stage.points)
+    scenery = Scenery(
+        [*bones(shot.body, stage.points), *((a, b, r, r, "prop") for a, b, r in props)],
         Studio(near, deep, deep / 2 + 95.0, sun=shot.sun),
         OUTFITS[shot.outfit % len(OUTFITS)],
         [spot for spot, _ in stickers(stage, shot).values()] if shot.stickers else (),
-        seed=shot.seed,
     )
+    pixels = render(stage.camera, shot.width, shot.height, scenery, seed=shot.seed)
     out = io.BytesIO()
     Image.fromarray(pixels).save(
         out,

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -51,24 +51,28 @@ class Outfit:
     prop: tuple[float, float, float] = (0.34, 0.16, 0.14)
 
 
+@dataclass(frozen=True)
+class Scenery:
+    """What is photographed: the body as cones, its room, clothes and stickers (centres, cm)."""
+
+    cones: Sequence[Cone]
+    studio: Studio
+    outfit: Outfit
+    stickers: Sequence[NDArray[np.float64]] = ()
+    sticker_colour: tuple[float, float, float] = (0.05, 0.65, 0.12)
+
+
 def render(
-    camera: Camera,
-    width: int,
-    height: int,
-    cones: Sequence[Cone],
-    studio: Studio,
-    outfit: Outfit,
-    stickers: Sequence[NDArray[np.float64]] = (),
-    sticker_colour: tuple[float, float, float] = (0.05, 0.65, 0.12),
-    seed: int = 0,
+    camera: Camera, width: int, height: int, scenery: Scenery, seed: int = 0
 ) -> NDArray[np.uint8]:
     """Return the picture, (height, width, 3) RGB. The same inputs give the same bytes."""
     rng = np.random.default_rng(seed)
     rays = _rays(camera, width, height)
     origin = camera.position.astype(np.float32)
-    colour = _room(rays, origin, studio, rng)
-    colour *= _floor_shade(camera, width, height, cones, studio)[..., None]
-    _draw_body(colour, rays, origin, camera, cones, outfit, stickers, sticker_colour, studio)
+    colour = _room(rays, origin, scenery.studio, rng)
+    shade = _floor_shade(camera, width, height, scenery.cones, scenery.studio)
+    colour *= shade[..., None]
+    _draw_body(colour, rays, camera, scenery)
     grain = rng.normal(0.0, 0.006, colour.shape[:2]).astype(np.float32)
     tone = np.clip(colour * 1.05, 0, None)
     tone = tone / (1.0 + 0.18 * tone)
@@ -259,21 +263,11 @@ def _distance(p: Array, cones: Sequence[Cone]) -> Array:
     return total
 
 
-def _draw_body(
-    colour: Array,
-    rays: Array,
-    origin: Array,
-    camera: Camera,
-    cones: Sequence[Cone],
-    outfit: Outfit,
-    stickers: Sequence[NDArray[np.float64]],
-    sticker_colour: tuple[float, float, float],
-    studio: Studio,
-) -> None:
+def _draw_body(colour: Array, rays: Array, camera: Camera, scenery: Scenery) -> None:
     height, width = colour.shape[:2]
-    solid = list(cones) + [
-        (s, s, STICKER_RADIUS_CM, STICKER_RADIUS_CM, "sticker") for s in stickers
-    ]
+    origin = camera.position.astype(np.float32)
+    r = STICKER_RADIUS_CM
+    solid = [*scenery.cones, *((s, s, r, r, "sticker") for s in scenery.stickers)]
     reach = [_outline(camera, c, width, height) for c in solid]
     pixel = 1.0 / camera.focal_px
     for top in range(0, height, TILE):
@@ -287,17 +281,7 @@ def _draw_body(
             if not near:
                 continue
             view = (slice(box[1], box[3]), slice(box[0], box[2]))
-            _draw_tile(
-                colour[view],
-                rays[view],
-                origin,
-                near,
-                outfit,
-                stickers,
-                sticker_colour,
-                pixel,
-                studio,
-            )
+            _draw_tile(colour[view], rays[view], origin, pixel, replace(scenery, cones=near))
 
 
 def _outline(camera: Camera, cone: Cone, width: int, height: int) -> tuple[float, ...]:
@@ -314,17 +298,8 @@ def _outline(camera: Camera, cone: Cone, width: int, height: int) -> tuple[float
     return float(lo[0]), float(lo[1]), float(hi[2]), float(hi[3])
 
 
-def _draw_tile(
-    colour: Array,
-    rays: Array,
-    origin: Array,
-    cones: Sequence[Cone],
-    outfit: Outfit,
-    stickers: Sequence[NDArray[np.float64]],
-    sticker_colour: tuple[float, float, float],
-    pixel: float,
-    studio: Studio,
-) -> None:
+def _draw_tile(colour: Array, rays: Array, origin: Array, pixel: float, scenery: Scenery) -> None:
+    cones = scenery.cones
     way = rays.reshape(-1, 3)
     start = min(
         float(np.linalg.norm(np.asarray(end) - origin))
@@ -358,7 +333,7 @@ def _draw_tile(
     p = origin + best_t[seen, None] * way[seen]
     alpha = np.clip(0.7 - best[seen], 0, 0.7) / 0.7
     alpha = np.where(best[seen] < 0.1, 1.0, alpha).astype(np.float32)
-    shaded = _shade(p, way[seen], cones, outfit, stickers, sticker_colour, studio)
+    shaded = _shade(p, way[seen], scenery)
     flat = colour.reshape(-1, 3)
     flat[seen] = flat[seen] * (1 - alpha[:, None]) + shaded * alpha[:, None]
     colour[...] = flat.reshape(colour.shape)
@@ -367,32 +342,25 @@ def _draw_tile(
 _TETRA = np.array([[1, -1, -1], [-1, -1, 1], [-1, 1, -1], [1, 1, 1]], dtype=np.float32)
 
 
-def _shade(
-    p: Array,
-    way: Array,
-    cones: Sequence[Cone],
-    outfit: Outfit,
-    stickers: Sequence[NDArray[np.float64]],
-    sticker_colour: tuple[float, float, float],
-    studio: Studio,
-) -> Array:
+def _shade(p: Array, way: Array, scenery: Scenery) -> Array:
+    cones = scenery.cones
     e = np.float32(0.15)
     normal = sum(
         (k[None, :] * _distance(p + e * k, cones)[:, None] for k in _TETRA),
         np.zeros_like(p),
     )
     normal /= np.linalg.norm(normal, axis=1, keepdims=True) + 1e-6
-    base = _cloth(p, cones, outfit)
-    for s in stickers:
+    base = _cloth(p, cones, scenery.outfit)
+    for s in scenery.stickers:
         spot = np.linalg.norm(p - s.astype(np.float32), axis=1)
         on = np.clip((STICKER_RADIUS_CM + 0.12 - spot) / 0.1, 0, 1)[:, None].astype(np.float32)
-        base = base * (1 - on) + np.asarray(sticker_colour, dtype=np.float32) * on
+        base = base * (1 - on) + np.asarray(scenery.sticker_colour, dtype=np.float32) * on
     open_sky = np.clip(_distance(p + 4.0 * normal, cones) / 4.0, 0, 1)
     diffuse = np.clip(normal @ LIGHT, 0, 1)
     lit = np.clip(_distance(p + 3.0 * LIGHT + 0.5 * normal, cones) / 2.2, 0, 1)
     sky = 0.5 + 0.5 * normal[:, 2]
     rim = np.clip(1.0 + np.einsum("ij,ij->i", normal, way), 0, 1) ** 3
-    direct = 0.75 if studio.sun < 0.5 else 1.35
+    direct = 0.75 if scenery.studio.sun < 0.5 else 1.35
     light = (0.18 + 0.42 * sky * (0.55 + 0.45 * open_sky) + direct * diffuse * lit) * (
         0.75 + 0.25 * np.clip(p[:, 2] / 12.0, 0, 1)
     )

@@ -24,14 +24,11 @@ IN_MEMORY = 8_000_000
 MOST_ENTRIES = 5000
 
 
-def bundle(work: Work, who: Practitioner) -> IO[bytes]:
-    """A zip of record, practice, readings, visits, calendar, and photographs as consent allows.
-
-    The coach's own notes are not in it.
-    """
+def _texts(work: Work, who: Practitioner) -> dict[str, Any]:
+    """Record, practice and ranges by the name of their file."""
     consent = preparation.consent(work.db, work.coach, who.id)
     screening = preparation.screening(work.db, work.coach, who.id)
-    texts: dict[str, Any] = {
+    return {
         "record.json": {
             "call_name": who.call_name, "birth_year": who.birth_year, "height_cm": who.height_cm,
             "thigh_cm": who.thigh_cm, "shin_cm": who.shin_cm, "dominant_side": who.dominant_side,
@@ -51,6 +48,14 @@ def bundle(work: Work, who: Practitioner) -> IO[bytes]:
             for d in summaries.of_practitioner(work, who.id)
         ],
     }  # fmt: skip
+
+
+def bundle(work: Work, who: Practitioner) -> IO[bytes]:
+    """A zip of record, practice, readings, visits, calendar, and photographs as consent allows.
+
+    The coach's own notes are not in it.
+    """
+    texts = _texts(work, who)
     visits = []
     pictures: list[tuple[str, Trial]] = []
     for v in assessments.of_practitioner(work.db, work.coach, who.id):

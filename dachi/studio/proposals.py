@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from dachi.core.catalogue.drills import LEVELS
 from dachi.core.judging.series import Verdict
 from dachi.core.practising import programme
-from dachi.core.practising.progression import Adjustment, Done, Logged, Proposal, propose
+from dachi.core.practising.progression import Adjustment, Course, Done, Logged, Proposal, propose
 from dachi.data import drills
 from dachi.store import practice_log, weeks
 from dachi.store import proposals as stored
@@ -55,9 +55,7 @@ def refresh(work: Work, who: Practitioner) -> None:
         fortnights = min(2.0, days_since(log[-1].started_at, today) / 7)
         person = person_of(work, who)
         anyone = replace(person, level=max(LEVELS))
-        found = propose(
-            logged(log, today),
-            drill_by_id(),
+        course = Course(
             planned_two_weeks=round(fortnights * len(profile.weekdays)),
             minutes=profile.minutes,
             gains=gains,
@@ -66,6 +64,7 @@ def refresh(work: Work, who: Practitioner) -> None:
             firm=who.schools.get("support") == "firm",
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
+        found = propose(logged(log, today), drill_by_id(), course)
     work.db.to_write()
     stored.offer(work.db, work.coach, who.id, found)
 

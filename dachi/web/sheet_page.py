@@ -40,8 +40,6 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
     here = visits.free([station])
     chosen = slot if slot in here else here[0] if here else _beyond(station)
     state = day_states.of_assessment(db(), coach_id(), visit.id)
-    screening = preparation.screening(db(), coach_id(), who.id)
-    asked = {q.id: q for q in screening_questions()}
     lines = visits.lines_of(work(), visit, own)
     shown_side = chosen.side if chosen.side != "both" else "right"
     return {
@@ -65,20 +63,22 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "closed": intake.closed(visit),
         "refused": intake.refusal(work(), visit, who, chosen.mode),
         "state": state,
-        "cautions": [
-            *(state_cautions(state.pain, state.warm_up_min) if state else ()),
-            *(
-                f"{asked[y].caution[0].upper()}{asked[y].caution[1:]}."
-                for y in (screening.yes if screening else ())
-                if y in asked
-            ),
-        ],
+        "cautions": _cautions(who.id, state),
         "waiting": len(unsorted_photos.of_assessment(db(), coach_id(), visit.id)),
         "phone_live": phone_links.live(
             db(), coach_id(), visit.id, clock().local().isoformat(timespec="seconds")
         ),
         "problem": None,
     } | more
+
+
+def _cautions(pid: int, state: day_states.DayState | None) -> list[str]:
+    """What to mind on this day: how they are, and what was answered once."""
+    screening = preparation.screening(db(), coach_id(), pid)
+    asked = {q.id: q.caution for q in screening_questions()}
+    answered = [asked[y] for y in (screening.yes if screening else ()) if y in asked]
+    today = state_cautions(state.pain, state.warm_up_min) if state else ()
+    return [*today, *(f"{c[0].upper()}{c[1:]}." for c in answered)]
 
 
 def _beyond(station: visits.Station) -> runsheet.Slot:

@@ -6,8 +6,6 @@ import re
 import sys
 import tempfile
 import time
-from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -31,11 +29,6 @@ VALUES = {
 }  # fmt: skip
 
 
-def rendering(key: tuple[str, str, str]) -> tuple[tuple[str, str, str], tuple[bytes, Any]]:
-    pose, side, mode = key
-    return key, pictured(pose, side, VALUES[pose, mode])
-
-
 class WholeAssessment(InChromium):
     shots: ClassVar[dict[tuple[str, str, str], tuple[bytes, Any]]]
 
@@ -47,9 +40,7 @@ class WholeAssessment(InChromium):
             for pose, mode in VALUES
             for side in (("both",) if pose == "butterfly" else ("left", "right"))
         ]
-        # Before any thread is started here: rendering takes both cores.
-        with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
-            cls.shots = dict(pool.map(rendering, keys))
+        cls.shots = {(p, side, mode): pictured(p, side, VALUES[p, mode]) for p, side, mode in keys}
 
     def setUp(self) -> None:
         super().setUp()

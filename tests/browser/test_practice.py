@@ -4,13 +4,13 @@ import json
 import re
 from typing import Any
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 from dachi.store import practice_log, practitioners, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
 from tests.browser.chromium import InChromium
-from tests.support import ago, day_ago
+from tests.support import CLOCK, ago, day_ago
 
 PHONE = {"width": 390, "height": 844, "has_touch": True}
 
@@ -42,16 +42,26 @@ class Player(InChromium):
         self.assertEqual(self.serious_issues(phone), [])
         return phone, data
 
+    def play_to(self, phone: Page, what: Locator) -> None:
+        """Let the player's time run, a second at a time, until something shows."""
+        for _ in range(1200):
+            if what.count() and what.first.is_visible():
+                return
+            phone.clock.run_for(1000)
+        self.fail(f"{what} never came")
+
     def test_a_session_with_the_connection_gone_in_the_middle(self) -> None:
         phone, data = self.player()
+        phone.clock.install(time=CLOCK.local())
         phone.get_by_role("button", name="Start").click()
         items = data["items"]
-        expect(phone.locator("#name")).to_have_text(
-            data["drills"][items[1]["drill"]]["name"], timeout=20_000
+        self.play_to(
+            phone, phone.get_by_text(data["drills"][items[1]["drill"]]["name"], exact=True)
         )
         self.expected_complaints = ("Failed to load resource", "ERR_INTERNET_DISCONNECTED")
         phone.context.set_offline(True)
-        expect(phone.get_by_role("heading", name="Well done")).to_be_visible(timeout=120_000)
+        self.play_to(phone, phone.get_by_role("heading", name="Well done"))
+        phone.clock.resume()
         phone.get_by_text("easy", exact=True).first.click()
         props = phone.locator('.end-prop input[name="prop_cm"]')
         if props.count():
@@ -105,7 +115,7 @@ class Player(InChromium):
 
     def test_skipping_on_one_side_gives_the_other_as_much(self) -> None:
         phone, data = self.player()
-        phone.clock.install()
+        phone.clock.install(time=CLOCK.local())
         item = next(
             i
             for i in data["items"]
@@ -166,9 +176,10 @@ class Player(InChromium):
 
     def test_a_closed_page_goes_on_where_it_was(self) -> None:
         phone, data = self.player()
+        phone.clock.install(time=CLOCK.local())
         phone.get_by_role("button", name="Start").click()
         name = data["drills"][data["items"][2]["drill"]]["name"]
-        expect(phone.locator("#name")).to_have_text(name, timeout=30_000)
+        self.play_to(phone, phone.locator("#name").get_by_text(name, exact=True))
         phone.reload()
         expect(phone.locator("#name")).to_have_text(name)
         expect(phone.get_by_role("button", name="Go on")).to_be_visible()

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from dachi.core.judging.series import build
 from dachi.drawing.axes import Scale, nice_ticks, number, tag
-from dachi.drawing.progress import IN_FULL, Note, draw, layout
+from dachi.drawing.progress import IN_FULL, Legend, Note, draw, layout
 from tests.core.judging.test_series import COLD, trials
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -30,9 +30,8 @@ class Beside(unittest.TestCase):
         self.rows = trials(*[(i, 14 * i, 60 + 0.5 * i) for i in range(45)])
         self.series = build(self.rows)
         notes = [Note(140.0, "injury", "Knee <tweaked>"), Note(-900.0, "plan", "long ago")]
-        self.svg = draw(
-            self.series, "T & T", lambda t: f"/t/{t}", {}, 75.0, notes, lambda t: f"/t/{t}.jpg"
-        )
+        words = Legend(lambda t: f"/t/{t}", {}, lambda t: f"/t/{t}.jpg")
+        self.svg = draw(self.series, "T & T", words, 75.0, notes)
         self.root = ET.fromstring(self.svg)
         self.place = layout(self.series, 75.0)
 
@@ -76,7 +75,7 @@ class Chart(unittest.TestCase):
         rows += trials((1, 0, 80), (3, 42, 81), side="right")
         self.rows = rows + trials((4, 50, 50.0), conditions=COLD)
         self.series = build(self.rows)
-        self.svg = draw(self.series, "Title", lambda t: f"/t/{t}", {}, target=90.0)
+        self.svg = draw(self.series, "Title", Legend(lambda t: f"/t/{t}", {}), target=90.0)
         self.place = layout(self.series, 90.0)
 
     def test_rings_stand_at_their_values(self) -> None:

@@ -5,7 +5,10 @@ import os
 import subprocess
 import sys
 import unittest
+from datetime import date
 from pathlib import Path
+
+from tests.support import LEAP_DAY
 
 ROOT = Path(__file__).resolve().parents[2]
 #: They start servers of their own or look at no day; everything else of web and studio runs.
@@ -19,23 +22,17 @@ def modules() -> list[str]:
 
 
 class OnAnotherDay(unittest.TestCase):
-    def on(self, day: str) -> None:
+    def test_all_tests_run_on_a_29_february(self) -> None:
+        self.assertEqual(date.fromisoformat(LEAP_DAY).strftime("%d %m"), "29 02")
+
+    def test_web_and_studio_two_years_ahead(self) -> None:
+        day = "2030-11-26"
         done = subprocess.run(
             [sys.executable, "-W", "ignore::ResourceWarning", "-m", "unittest", *modules()],
             cwd=ROOT, env=os.environ | {"DACHI_TEST_DAY": day}, capture_output=True, text=True,
         )  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr[-4000:])
         self.assertRegex(done.stderr, r"Ran \d{2,} tests")
-
-
-class TwoYearsAhead(OnAnotherDay):
-    def test_web_and_studio(self) -> None:
-        self.on("2028-11-26")
-
-
-class OnLeapDay(OnAnotherDay):
-    def test_web_and_studio(self) -> None:
-        self.on("2028-02-29")
 
 
 def clock_reads(source: str) -> list[str]:

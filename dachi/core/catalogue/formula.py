@@ -224,66 +224,75 @@ class Formula:
         return np.asarray(self.run(frame), dtype=float)
 
 
+class _Parser:
+    """Builds evaluators from one expression and notes what it uses."""
+
+    def __init__(self, text: str, marks: frozenset[str], measures: frozenset[str]) -> None:
+        self.text, self.marks, self.measures = text, marks, measures
+        self.used_marks: set[str] = set()
+        self.used_measures: set[str] = set()
+        self.functions: set[str] = set()
+
+    def refuse(self, words: str) -> FormulaError:
+        return FormulaError(f"{self.text!r}: {words}")
+
+    def build(self, node: ast.expr) -> Evaluator:
+        if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+            number = np.array([float(node.value)])
+            return lambda frame: number
+        if isinstance(node, ast.Name):
+            if node.id not in self.measures:
+                raise self.refuse(f"no measure is called {node.id!r}")
+            self.used_measures.add(node.id)
+            name = node.id
+            return lambda frame: frame.values[name]
+        if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub):
+            inner = self.build(node.operand)
+            return lambda frame: -inner(frame)
+        if isinstance(node, ast.BinOp) and type(node.op) in _OPERATORS:
+            op = _OPERATORS[type(node.op)]
+            left, right = self.build(node.left), self.build(node.right)
+            return lambda frame: op(left(frame), right(frame))
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
+            return self.call(node.func.id, node.args)
+        raise self.refuse("only sums, products and calls of measures are allowed")
+
+    def call(self, name: str, args: list[ast.expr]) -> Evaluator:
+        if name in _COMBINE:
+            combine, parts = _COMBINE[name], [self.build(a) for a in args]
+            return lambda frame: combine(*(p(frame) for p in parts))
+        if name not in FUNCTIONS:
+            raise self.refuse(f"unknown formula kind {name!r}")
+        kind = FUNCTIONS[name]
+        names = tuple(a.id for a in args if isinstance(a, ast.Name))
+        if len(names) != len(args) or len(names) != kind.arity:
+            raise self.refuse(f"{name} takes {kind.arity} marks")
+        for mark in names:
+            if mark not in self.marks:
+                raise self.refuse(f"no mark is called {mark!r}")
+        self.used_marks.update(names)
+        self.functions.add(name)
+        return lambda frame: kind.call(frame, *names)
+
+
 def parse(text: str, marks: frozenset[str], measures: frozenset[str]) -> Formula:
     """Parse an expression over the given marks and earlier measures.
 
     Raises FormulaError naming the unknown word, wrong count or foreign syntax.
     """
-    used_marks: set[str] = set()
-    used_measures: set[str] = set()
-    functions: set[str] = set()
-
-    def build(node: ast.expr) -> Evaluator:
-        if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
-            number = np.array([float(node.value)])
-            return lambda frame: number
-        if isinstance(node, ast.Name):
-            if node.id not in measures:
-                raise FormulaError(f"{text!r}: no measure is called {node.id!r}")
-            used_measures.add(node.id)
-            name = node.id
-            return lambda frame: frame.values[name]
-        if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub):
-            inner = build(node.operand)
-            return lambda frame: -inner(frame)
-        if isinstance(node, ast.BinOp) and type(node.op) in _OPERATORS:
-            op = _OPERATORS[type(node.op)]
-            left, right = build(node.left), build(node.right)
-            return lambda frame: op(left(frame), right(frame))
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
-            return call(node.func.id, node.args)
-        raise FormulaError(f"{text!r}: only sums, products and calls of measures are allowed")
-
-    def call(name: str, args: list[ast.expr]) -> Evaluator:
-        if name in _COMBINE:
-            combine, parts = _COMBINE[name], [build(a) for a in args]
-            return lambda frame: combine(*(p(frame) for p in parts))
-        if name not in FUNCTIONS:
-            raise FormulaError(f"{text!r}: unknown formula kind {name!r}")
-        kind = FUNCTIONS[name]
-        names = tuple(a.id for a in args if isinstance(a, ast.Name))
-        if len(names) != len(args) or len(names) != kind.arity:
-            raise FormulaError(f"{text!r}: {name} takes {kind.arity} marks")
-        for mark in names:
-            if mark not in marks:
-                raise FormulaError(f"{text!r}: no mark is called {mark!r}")
-        used_marks.update(names)
-        functions.add(name)
-        return lambda frame: kind.call(frame, *names)
-
     try:
         tree = ast.parse(text, mode="eval")
     except SyntaxError as error:
         raise FormulaError(f"{text!r} is not an expression") from error
-    run = build(tree.body)
-    in_cm = any(FUNCTIONS[f].unit == "cm" for f in functions)
-    deep = any(FUNCTIONS[f].deep for f in functions)
+    parser = _Parser(text, marks, measures)
+    run = parser.build(tree.body)
+    used = [FUNCTIONS[f] for f in parser.functions]
     return Formula(
         text,
-        frozenset(used_marks),
-        frozenset(used_measures),
-        in_cm,
-        deep,
-        text.startswith("abs("),
-        run,
+        frozenset(parser.used_marks),
+        frozenset(parser.used_measures),
+        in_cm=any(f.unit == "cm" for f in used),
+        deep=any(f.deep for f in used),
+        size_only=text.startswith("abs("),
+        run=run,
     )

@@ -311,38 +311,39 @@ def build(
             used.setdefault(key, {}).setdefault(t.assessment_id, []).append(t)
         else:
             left_out.setdefault(key, []).append(t)
-    modes = {m for _, m in (*used, *left_out)}
-    own = {
+    pooled = _scatter(used, {m for _, m in (*used, *left_out)}, repeats or {})
+    sems = {m: pooled_sem(found) for m, found in pooled.items()}
+    lines = []
+    for side, mode in sorted({*used, *left_out}):
+        visits = used.get((side, mode), {})
+        df = PRIOR_DF + pooled[mode].df
+        sessions = [
+            _session(same, sems[mode], df, better if best else None, chosen)
+            for same in visits.values()
+        ]
+        sessions.sort(key=lambda s: (s.day, s.assessment_id))
+        counted = tuple(t for same in visits.values() for t in same)
+        rest = tuple(left_out.get((side, mode), ()))
+        lines.append(Line(side, mode, tuple(sessions), counted, rest, better))
+    return Series(tuple(lines), chosen, sems, better, included)
+
+
+def _scatter(
+    used: Mapping[tuple[str, str], Mapping[int, list[TrialValue]]],
+    modes: Collection[str],
+    repeats: Mapping[str, Repeats],
+) -> dict[str, Repeats]:
+    """What these trials and those with other people say of each mode's error."""
+    return {
         mode: repeats_of(
             [t.value for t in same]
             for (_, m), visits in used.items()
             if m == mode
             for same in visits.values()
         )
+        + repeats.get(mode, Repeats())
         for mode in modes
     }
-    pooled = {m: own[m] + (repeats or {}).get(m, Repeats()) for m in modes}
-    sems = {m: pooled_sem(pooled[m]) for m in modes}
-    dfs = {m: PRIOR_DF + pooled[m].df for m in modes}
-    lines = []
-    for side, mode in sorted({*used, *left_out}):
-        visits = used.get((side, mode), {})
-        sessions = [
-            _session(same, sems[mode], dfs[mode], better if best else None, chosen)
-            for same in visits.values()
-        ]
-        sessions.sort(key=lambda s: (s.day, s.assessment_id))
-        lines.append(
-            Line(
-                side,
-                mode,
-                tuple(sessions),
-                tuple(t for same in visits.values() for t in same),
-                tuple(left_out.get((side, mode), ())),
-                better,
-            )
-        )
-    return Series(tuple(lines), chosen, sems, better, included)
 
 
 def _session(

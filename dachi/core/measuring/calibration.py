@@ -76,6 +76,21 @@ class CameraEstimate:
     rival: CameraEstimate | None = None
 
 
+@dataclass(frozen=True)
+class _Corners:
+    """What a fit explains: the mat (4, 3) in cm, its corners (4, 2) in px and their spread.
+
+    ``centre`` is the picture's, ``prior_log`` and ``prior_sd`` hold the log focal length.
+    """
+
+    world: Array
+    image: Array
+    sd: float
+    centre: Array
+    prior_log: float
+    prior_sd: float
+
+
 def solve_mat(
     mat: Mat, view: str, width: int, height: int, focal_35mm: float | None, corner_sd_px: float
 ) -> CameraEstimate:
@@ -99,45 +114,49 @@ def solve_mat(
     best = fits[0]
     longer = max(width, height)
     if best.chi2 > CORNER_CHI2:
-        turned = _fits(
-            mat_points(mat.width_cm, mat.length_cm, view), image, width, height, focal_35mm, sd
-        )
+        lying = mat_points(mat.width_cm, mat.length_cm, view)
+        turned = _fits(lying, image, width, height, focal_35mm, sd)
         if turned and turned[0].chi2 < min(best.chi2 / 10, 10 * CORNER_CHI2):
             edge = "a long edge" if view == "side" else "a short end"
             raise CameraError(
                 f"the corners fit a mat lying the other way: in this view the near edge is {edge}"
             )
-        if best.rms_px > 0.02 * longer:
-            raise CameraError(
-                f"the corners are {best.rms_px:.0f} px away from any view of a "
-                f"{mat.length_cm:g} x {mat.width_cm:g} cm mat: check the corners, the mat's "
-                "size and that the picture is not cropped"
-            )
-        best = replace(
-            best,
-            # Corners that disagree carry more error than a click: let the fit say how much.
-            covariance=best.covariance * (best.chi2 / 2.0),
-            warnings=(
-                f"the mat's corners are {best.rms_px:.1f} px away from the best camera: the "
-                "mat's size, its flatness or the focal length may be off",
-            ),
-        )
+        best = _doubtful(best, mat, longer)
     rival = next((f for f in fits[1:] if f.chi2 - best.chi2 < 4.0 and _differs(f, best)), None)
     warnings = best.warnings
     if focal_35mm is None:
-        found = best.camera.focal_px / longer * 36.0
-        spread = math.sqrt(best.covariance[6, 6])
-        if spread < 0.12:
-            warnings += (
-                "the picture does not tell its focal length; the mat suggests "
-                f"{found:.0f} mm (± {1.96 * spread * found:.0f})",
-            )
-        else:
-            warnings += (
-                "the picture does not tell its focal length and the mat is seen too squarely "
-                f"to find it: {found:.0f} mm assumed",
-            )
+        warnings += (_focal_found(best, longer),)
     return replace(best, warnings=warnings, rival=rival)
+
+
+def _doubtful(best: CameraEstimate, mat: Mat, longer: int) -> CameraEstimate:
+    """A camera whose corners disagree, less certain and with a word; CameraError beyond reason."""
+    if best.rms_px > 0.02 * longer:
+        raise CameraError(
+            f"the corners are {best.rms_px:.0f} px away from any view of a "
+            f"{mat.length_cm:g} x {mat.width_cm:g} cm mat: check the corners, the mat's "
+            "size and that the picture is not cropped"
+        )
+    said = (
+        f"the mat's corners are {best.rms_px:.1f} px away from the best camera: the "
+        "mat's size, its flatness or the focal length may be off"
+    )
+    # Corners that disagree carry more error than a click: let the fit say how much.
+    return replace(best, covariance=best.covariance * (best.chi2 / 2.0), warnings=(said,))
+
+
+def _focal_found(best: CameraEstimate, longer: int) -> str:
+    found = best.camera.focal_px / longer * 36.0
+    spread = math.sqrt(best.covariance[6, 6])
+    if spread < 0.12:
+        return (
+            "the picture does not tell its focal length; the mat suggests "
+            f"{found:.0f} mm (± {1.96 * spread * found:.0f})"
+        )
+    return (
+        "the picture does not tell its focal length and the mat is seen too squarely "
+        f"to find it: {found:.0f} mm assumed"
+    )
 
 
 def _differs(a: CameraEstimate, b: CameraEstimate) -> bool:
@@ -156,24 +175,25 @@ def _fits(
         starts, prior, prior_sd = [focal_35mm], focal_35mm, EXIF_FOCAL_SD
     centre = np.array([width / 2, height / 2])
     prior_log = math.log(focal_in_px(prior, width, height))
+    seen = _Corners(world, image, sd, centre, prior_log, prior_sd)
     found: list[CameraEstimate] = []
     for start in starts:
         f = focal_in_px(start, width, height)
         k = np.array([[f, 0, centre[0]], [0, f, centre[1]], [0, 0, 1.0]])
         for rvec, tvec in _planar_poses(world, image, k):
             camera = Camera(rotation_from(rvec), tvec.astype(float), f, centre)
-            if found and _misfit(camera, world, image, sd) > found[0].chi2 + 2e3:
+            if found and _misfit(camera, seen) > found[0].chi2 + 2e3:
                 continue
-            fit = _refine(camera, world, image, sd, prior_log, prior_sd)
+            fit = _refine(camera, seen)
             if fit is not None and _sees_mat(fit.camera, world):
                 found.append(fit)
     found.sort(key=lambda fit: fit.chi2)
     return found
 
 
-def _misfit(camera: Camera, world: Array, image: Array, sd: float) -> float:
+def _misfit(camera: Camera, seen: _Corners) -> float:
     """Chi-square of corners against an unrefined camera."""
-    return float(np.sum(((camera.project(world) - image) / sd) ** 2))
+    return float(np.sum(((camera.project(seen.world) - seen.image) / seen.sd) ** 2))
 
 
 def _planar_poses(world: Array, image: Array, k: Array) -> list[tuple[Array, Array]]:
@@ -207,13 +227,11 @@ def _sees_mat(camera: Camera, world: Array) -> bool:
     return bool(camera.height_cm > 1.0 and depth.min() > 1.0 and near < far and upright)
 
 
-def _refine(
-    camera: Camera, world: Array, image: Array, sd: float, prior_log: float, prior_sd: float
-) -> CameraEstimate | None:
+def _refine(camera: Camera, seen: _Corners) -> CameraEstimate | None:
     """Levenberg-Marquardt over rotation, translation and log focal length."""
     rotation, t, log_f = camera.rotation, camera.translation, math.log(camera.focal_px)
     damping = 1e-6
-    state = _residuals(rotation, t, log_f, camera.centre, world, image, sd, prior_log, prior_sd)
+    state = _residuals(rotation, t, log_f, seen)
     if state is None:
         return None
     r, jac = state
@@ -223,7 +241,7 @@ def _refine(
         normal.flat[::8] *= 1.0 + damping
         step = np.linalg.solve(normal, -(jac.T @ r))
         trial = (rotation_from(step[:3]) @ rotation, t + step[3:6], log_f + float(step[6]))
-        state = _residuals(*trial, camera.centre, world, image, sd, prior_log, prior_sd)
+        state = _residuals(*trial, seen)
         if state is None or float(state[0] @ state[0]) > cost + 1e-9:
             damping *= 10
             if damping > 1e6:
@@ -240,27 +258,19 @@ def _refine(
         covariance = np.asarray(np.linalg.inv(jac.T @ jac), dtype=float)
     except np.linalg.LinAlgError:
         return None
-    rms = float(np.sqrt(np.mean(r[:8] ** 2))) * sd
+    rms = float(np.sqrt(np.mean(r[:8] ** 2))) * seen.sd
     solved = Camera(rotation, t, math.exp(log_f), camera.centre)
     return CameraEstimate(solved, covariance, "mat", chi2=cost, rms_px=rms)
 
 
 def _residuals(
-    rotation: Array,
-    t: Array,
-    log_f: float,
-    centre: Array,
-    world: Array,
-    image: Array,
-    sd: float,
-    prior_log: float,
-    prior_sd: float,
+    rotation: Array, t: Array, log_f: float, seen: _Corners
 ) -> tuple[Array, Array] | None:
     """Residuals (9,) in standard deviations and their Jacobian (9, 7); None behind the lens.
 
     Unknowns: a small rotation in the camera frame, translation, log focal length.
     """
-    turned = world @ rotation.T
+    turned = seen.world @ rotation.T
     cam = turned + t
     depth = cam[:, 2]
     if depth.min() < 1.0 or abs(log_f) > 20:
@@ -269,18 +279,18 @@ def _residuals(
     slope = cam[:, :2] / depth[:, None]
     a, b = slope[:, 0], slope[:, 1]
     x, y, z = turned[:, 0], turned[:, 1], turned[:, 2]
-    g = f / (depth * sd)
+    g = f / (depth * seen.sd)
     r = np.empty(9)
-    r[:8] = ((f * slope + centre - image) / sd).ravel()
-    r[8] = (log_f - prior_log) / prior_sd
+    r[:8] = ((f * slope + seen.centre - seen.image) / seen.sd).ravel()
+    r[8] = (log_f - seen.prior_log) / seen.prior_sd
     jac = np.zeros((9, 7))
     across, down = jac[0:8:2], jac[1:8:2]
     across[:, 0], across[:, 1], across[:, 2] = -g * a * y, g * (z + a * x), -g * y
     down[:, 0], down[:, 1], down[:, 2] = -g * (z + b * y), g * b * x, g * x
     across[:, 3] = down[:, 4] = g
     across[:, 5], down[:, 5] = -g * a, -g * b
-    across[:, 6], down[:, 6] = (f / sd) * a, (f / sd) * b
-    jac[8, 6] = 1.0 / prior_sd
+    across[:, 6], down[:, 6] = (f / seen.sd) * a, (f / seen.sd) * b
+    jac[8, 6] = 1.0 / seen.prior_sd
     return r, jac
 
 

@@ -29,7 +29,7 @@ from dachi.core.measuring.assumptions import Assumptions
 from dachi.core.measuring.calibration import CameraError, CameraEstimate
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, match_figure
 from dachi.core.measuring.perturbations import Batch, solve
-from dachi.core.measuring.scene import Reading, Result, Scene, SceneError
+from dachi.core.measuring.scene import FanDrawing, Reading, Result, Scene, SceneError
 
 Array = NDArray[np.float64]
 
@@ -180,24 +180,7 @@ def _read(
     forward, said = _forward(scene, pose)
     present = {m.id for m in marks}
     calibrated = batches[0].estimate.method == "mat"
-
-    def usable(formula: Formula, known: set[str]) -> bool:
-        if formula.marks <= present and formula.measures <= known:
-            return calibrated or not (formula.in_cm or (formula.deep and pose.plane != "floor"))
-        return False
-
-    taken: list[Measure] = []
-    for m in pose.measures:
-        if agrees(m.when, scene.variant) and usable(m.formula, {t.id for t in taken}):
-            if m.unit == "ratio" and not calibrated:
-                continue
-            taken.append(m)
-    known = {m.id for m in taken}
-    checked = [
-        c
-        for c in pose.checks
-        if compensations.applies(c, scene.variant) and usable(c.formula, known)
-    ]
+    taken, checked = _readable(scene, pose, present, calibrated)
     heads = [m.heads(scene.variant) for m in taken]
     if not any(heads):
         raise SceneError(
@@ -216,26 +199,9 @@ def _read(
             "both; mark the corners again or raise the camera"
         )
     readings = [
-        Reading(
-            m.id,
-            m.label,
-            m.unit,
-            float(v),
-            float(sd),
-            float(v - Z95 * sd),
-            float(v + Z95 * sd),
-            main,
-            m.apparent,
-        )
-        for m, main, v, sd in zip(taken, heads, values, sds, strict=False)
+        Reading(m.id, m.label, m.unit, v, sd, v - Z95 * sd, v + Z95 * sd, main, m.apparent)
+        for m, main, v, sd in zip(taken, heads, values.tolist(), sds.tolist(), strict=False)
     ]
-    fans = []
-    for m, r in zip(taken, readings, strict=True) if drawn else ():
-        if m.fan is not None and {m.fan.vertex, m.fan.to} <= present:
-            frame = frames.at(m.outward, m.fan.plane)
-            fan = draw_fan(m.id, m.fan, frame, batch.estimate.camera, r.value, r.sd)
-            if fan is not None:
-                fans.append(fan)
     doubtful = next((r for r in readings if r.headline and r.unit == "deg"), None)
     if calibrated and doubtful is not None and doubtful.sd > DOUBTFUL_SD_DEG:
         warnings.append(
@@ -260,8 +226,46 @@ def _read(
         checks=tuple(results),
         camera=batch.estimate.camera if calibrated else None,
         warnings=tuple(warnings),
-        fans=tuple(fans),
+        fans=_fans(taken, readings, frames, present) if drawn else (),
     )
+
+
+def _fans(
+    taken: Sequence[Measure], readings: Sequence[Reading], frames: _Frames, present: set[str]
+) -> tuple[FanDrawing, ...]:
+    """The fans of measures whose lines are marked."""
+    camera = frames.batch.estimate.camera
+    found = [
+        draw_fan(m.id, m.fan, frames.at(m.outward, m.fan.plane), camera, r.value, r.sd)
+        for m, r in zip(taken, readings, strict=True)
+        if m.fan is not None and {m.fan.vertex, m.fan.to} <= present
+    ]
+    return tuple(fan for fan in found if fan is not None)
+
+
+def _readable(
+    scene: Scene, pose: Pose, present: set[str], calibrated: bool
+) -> tuple[list[Measure], list[Check]]:
+    """Measures and checks that these marks and this camera can tell."""
+
+    def usable(formula: Formula, known: set[str]) -> bool:
+        if formula.marks <= present and formula.measures <= known:
+            return calibrated or not (formula.in_cm or (formula.deep and pose.plane != "floor"))
+        return False
+
+    taken: list[Measure] = []
+    for m in pose.measures:
+        if agrees(m.when, scene.variant) and usable(m.formula, {t.id for t in taken}):
+            if m.unit == "ratio" and not calibrated:
+                continue
+            taken.append(m)
+    known = {m.id for m in taken}
+    checked = [
+        c
+        for c in pose.checks
+        if compensations.applies(c, scene.variant) and usable(c.formula, known)
+    ]
+    return taken, checked
 
 
 class _Frames:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 
@@ -73,13 +73,7 @@ def solve(
     """
     px = np.array([scene.marks[m.id] for m in marks], dtype=float)
     bench = RayPlanes(scene, pose, marks, estimate)
-    flat = bench.place_once(px)
-    for m, behind in zip(marks, bench.behind, strict=True):
-        if behind:
-            raise SceneError(
-                f"the mark {m.label} would lie behind the camera or beyond the horizon: check "
-                "it and the mat's corners"
-            )
+    flat = _in_front(bench, marks, px)
     lengths = segments.lengths_of(marks, flat)
     sds = np.array([scene.sd_of(m.id) for m in marks])
     steps = _depth_steps(scene, pose, marks, lengths, {}, a)
@@ -125,13 +119,30 @@ def solve(
     if not limbs:
         return (main,)
     found = [replace(main, log_weight=main.log_weight + folded.log_weight)]
-    for chosen in list(product((False, True), repeat=len(limbs)))[1:]:
-        turned = {m for limb, turn in zip(limbs, chosen, strict=True) if turn for m in limb}
+    for turned in _ways(limbs):
         shift = segments.turned_about_sight(scene, marks, turned, main.points, estimate.camera)
         start = at.copy()
         start[layout.depth_slice] += np.linalg.lstsq(steps.T, shift, rcond=None)[0]
         found.append(settle(start, place(start), True)[0])
     return tuple(found)
+
+
+def _ways(limbs: Sequence[list[str]]) -> Iterator[set[str]]:
+    """Marks that turn about the line of sight, for every choice of limbs but none."""
+    for chosen in list(product((False, True), repeat=len(limbs)))[1:]:
+        yield {m for limb, turn in zip(limbs, chosen, strict=True) if turn for m in limb}
+
+
+def _in_front(bench: RayPlanes, marks: tuple[Mark, ...], px: Array) -> Array:
+    """Marks once in their planes; SceneError where a ray never meets its plane."""
+    flat = bench.place_once(px)
+    for m, behind in zip(marks, bench.behind, strict=True):
+        if behind:
+            raise SceneError(
+                f"the mark {m.label} would lie behind the camera or beyond the horizon: check "
+                "it and the mat's corners"
+            )
+    return flat
 
 
 def _depth_steps(

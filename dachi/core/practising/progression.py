@@ -90,34 +90,44 @@ class Proposal:
     change: Adjustment = field(default_factory=Adjustment)
 
 
+@dataclass(frozen=True)
+class Course:
+    """How the practice stands that a log is read against.
+
+    ``planned_two_weeks`` sessions of ``minutes``. ``gains`` maps a goal or measured pose to
+    whether its passive reading improved beyond the minimal detectable change lately;
+    ``longer`` {drill: factor of its dose}; ``firm`` supports are kept longer at a height and
+    lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
+    props allow whatever the level (None: all).
+    """
+
+    planned_two_weeks: int
+    minutes: float
+    gains: Mapping[str, bool] = field(default_factory=dict)
+    longer: Mapping[str, float] = field(default_factory=dict)
+    easy_week: bool = False
+    firm: bool = False
+    open_to: Collection[str] | None = None
+
+
 def propose(
-    log: Sequence[Logged],
-    drills: Mapping[str, Drill],
-    *,
-    planned_two_weeks: int,
-    minutes: float,
-    gains: Mapping[str, bool] | None = None,
-    longer: Mapping[str, float] | None = None,
-    easy_week: bool = False,
-    firm: bool = False,
-    open_to: Collection[str] | None = None,
+    log: Sequence[Logged], drills: Mapping[str, Drill], course: Course
 ) -> tuple[Proposal, ...]:
     """Read the log (newest first) and say what to change; safety first, growth last.
 
-    ``gains`` maps a goal or measured pose to whether its passive reading improved beyond
-    the minimal detectable change lately; ``firm`` supports are kept longer at a height and
-    lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
-    props allow whatever the level (None: all). Where something hurts or is sore nothing grows.
+    Where something hurts or is sore nothing grows.
     """
     recent = [s for s in log if s.days_ago <= 14]
     found: list[Proposal] = []
     found += _pain(log, drills)
-    found += _soreness(recent)
-    if not easy_week:
-        found += _hard_weeks(log)
-    found += _missed(recent, planned_two_weeks, minutes)
+    gentler = _soreness(recent)
+    # Two ways to a gentler week at once would be one too many.
+    if not gentler and not course.easy_week:
+        gentler = _hard_weeks(log)
+    found += gentler
+    found += _missed(recent, course.planned_two_weeks, course.minutes)
     if not found:
-        found += _growth(log, drills, gains or {}, longer or {}, firm, open_to)
+        found += _growth(log, drills, course)
     if not found and recent:
         found.append(
             Proposal(
@@ -228,14 +238,7 @@ def _missed(recent: Sequence[Logged], planned: int, minutes: float) -> list[Prop
     ]
 
 
-def _growth(
-    log: Sequence[Logged],
-    drills: Mapping[str, Drill],
-    gains: Mapping[str, bool],
-    longer: Mapping[str, float],
-    firm: bool,
-    open_to: Collection[str] | None,
-) -> list[Proposal]:
+def _growth(log: Sequence[Logged], drills: Mapping[str, Drill], course: Course) -> list[Proposal]:
     """One thing grows: a hold, then a lower support once its hold has grown, then the load."""
     done: dict[str, list[Done]] = {}
     for session in log:
@@ -245,56 +248,65 @@ def _growth(
         (drills[name], times)
         for name, times in sorted(done.items())
         if name in drills and drills[name].phase in ("hold", "goal", "strength")
-        if open_to is None or name in open_to
+        if course.open_to is None or name in course.open_to
     ]
-    for drill, times in growing:
-        at = times[0].prop_cm
-        wanted = EASY_ROW if firm else EASY_AT_HEIGHT
-        same = [x for x in times if x.prop_cm == at][:wanted]
-        easy = len(same) == wanted and all(x.felt == "easy" for x in same)
-        grown = longer.get(drill.id, 1.0) >= LONGER
-        gained = gains.get(drill.goal or drill.figure.pose or "")
-        if drill.prop_height and at and easy and grown and gained:
-            # A soft pile loses a layer; a firm block is owned longer and loses a step of its own.
-            step = FIRM_STEP_CM if firm else 2.0 if at > 4 else 1.0
-            lower = max(0.0, at - step)
-            return [
-                Proposal(
-                    ProposalKind.ADVANCE,
-                    drill.id,
-                    f"“{drill.name}”: support from {at:g} to {lower:g} cm, with the usual hold.",
-                    f"the last {wanted} sessions at this height were easy and the passive reading "
-                    "improved beyond what chance explains",
-                    Adjustment(prop_cm={drill.id: lower}, longer={drill.id: 1.0}),
-                )
-            ]
-    for drill, times in growing:
-        factor = longer.get(drill.id, 1.0)
-        last = times[:EASY_ROW]
-        if len(last) == EASY_ROW and all(x.felt == "easy" for x in last) and factor < LONGEST:
-            more = lengthened(factor)
-            what = "more repetitions" if drill.reps else "a longer hold"
-            return [
-                Proposal(
-                    ProposalKind.ADVANCE,
-                    drill.id,
-                    f"“{drill.name}”: {what}, a quarter more.",
-                    f"the last {EASY_ROW} times were easy; length grows before load",
-                    Adjustment(longer={drill.id: more}),
-                )
-            ]
-    for drill, times in growing:
-        harder = drills.get(drill.harder or "")
-        last = times[:EASY_ROW]
-        easy = len(last) == EASY_ROW and all(x.felt == "easy" for x in last)
-        if harder is not None and (open_to is None or harder.id in open_to) and easy:
-            return [
-                Proposal(
-                    ProposalKind.ADVANCE,
-                    drill.id,
-                    f"“{harder.name}” instead of “{drill.name}”.",
-                    f"the last {EASY_ROW} times were easy, at twice the usual length",
-                    Adjustment(stepped={drill.id: harder.id}),
-                )
-            ]
-    return []
+    easy = [
+        drill
+        for drill, times in growing
+        if len(last := times[:EASY_ROW]) == EASY_ROW and all(x.felt == "easy" for x in last)
+    ]
+    ways = (
+        (_lowered(drill, times, course) for drill, times in growing),
+        (_lengthened(drill, course) for drill in easy),
+        (_harder(drill, drills, course) for drill in easy),
+    )
+    return next(([found] for way in ways for found in way if found is not None), [])
+
+
+def _lowered(drill: Drill, times: Sequence[Done], course: Course) -> Proposal | None:
+    at = times[0].prop_cm
+    wanted = EASY_ROW if course.firm else EASY_AT_HEIGHT
+    same = [x for x in times if x.prop_cm == at][:wanted]
+    easy = len(same) == wanted and all(x.felt == "easy" for x in same)
+    grown = course.longer.get(drill.id, 1.0) >= LONGER
+    gained = course.gains.get(drill.goal or drill.figure.pose or "")
+    if not (drill.prop_height and at and easy and grown and gained):
+        return None
+    # A soft pile loses a layer; a firm block is owned longer and loses a step of its own.
+    step = FIRM_STEP_CM if course.firm else 2.0 if at > 4 else 1.0
+    lower = max(0.0, at - step)
+    return Proposal(
+        ProposalKind.ADVANCE,
+        drill.id,
+        f"“{drill.name}”: support from {at:g} to {lower:g} cm, with the usual hold.",
+        f"the last {wanted} sessions at this height were easy and the passive reading "
+        "improved beyond what chance explains",
+        Adjustment(prop_cm={drill.id: lower}, longer={drill.id: 1.0}),
+    )
+
+
+def _lengthened(drill: Drill, course: Course) -> Proposal | None:
+    factor = course.longer.get(drill.id, 1.0)
+    if factor >= LONGEST:
+        return None
+    what = "more repetitions" if drill.reps else "a longer hold"
+    return Proposal(
+        ProposalKind.ADVANCE,
+        drill.id,
+        f"“{drill.name}”: {what}, a quarter more.",
+        f"the last {EASY_ROW} times were easy; length grows before load",
+        Adjustment(longer={drill.id: lengthened(factor)}),
+    )
+
+
+def _harder(drill: Drill, drills: Mapping[str, Drill], course: Course) -> Proposal | None:
+    harder = drills.get(drill.harder or "")
+    if harder is None or not (course.open_to is None or harder.id in course.open_to):
+        return None
+    return Proposal(
+        ProposalKind.ADVANCE,
+        drill.id,
+        f"“{harder.name}” instead of “{drill.name}”.",
+        f"the last {EASY_ROW} times were easy, at twice the usual length",
+        Adjustment(stepped={drill.id: harder.id}),
+    )

@@ -144,12 +144,14 @@ def _drawn(who: Practitioner, asked: Asked, alone: bool = False) -> str:
     return charts.draw(
         asked.series,
         f"{asked.pose.name}: {_label(asked)} of {who.call_name}",
-        lambda tid: f"{bench}{tid}",
-        dates,
+        charts.Legend(
+            lambda tid: f"{bench}{tid}",
+            dates,
+            None if alone else lambda tid: f"{bench}{tid}/preview.jpg",
+            wording.UNITS[asked.measure.unit],
+        ),
         target,
         notes,
-        None if alone else lambda tid: f"{bench}{tid}/preview.jpg",
-        wording.UNITS[asked.measure.unit],
         CHART_STYLE.read_text("utf-8") if alone else "",
     )
 

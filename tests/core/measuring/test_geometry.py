@@ -17,6 +17,7 @@ from dachi.core.measuring.calibration import (
     CameraError,
     CameraEstimate,
     Mat,
+    _Corners,
     _differs,
     _residuals,
     assume_square,
@@ -71,8 +72,9 @@ class TheCamera(unittest.TestCase):
     def test_the_jacobian_is_the_slope(self) -> None:
         camera, image = stand(), np.array(list(corners_of(stand(10, -11)).values()))
         left = self.residuals(camera, image, 1.7, 26.0, 0.015)
-        found = _residuals(camera.rotation, camera.translation, math.log(camera.focal_px), camera.centre,
-                           mat_points(183, 61, "side"), image, 1.7, math.log(26 / 36 * 1600), 0.015)  # fmt: skip
+        prior = math.log(26 / 36 * 1600)
+        seen = _Corners(mat_points(183, 61, "side"), image, 1.7, camera.centre, prior, 0.015)
+        found = _residuals(camera.rotation, camera.translation, math.log(camera.focal_px), seen)
         assert found is not None
         np.testing.assert_allclose(found[0], left(np.zeros(7)), rtol=1e-9)
         slope = np.array(
@@ -80,8 +82,7 @@ class TheCamera(unittest.TestCase):
         )
         np.testing.assert_allclose(found[1], slope, rtol=1e-4, atol=1e-3 * np.abs(slope).max())
         behind = replace(camera, translation=camera.translation - np.array([0, 0, 1e4]))
-        self.assertIsNone(_residuals(behind.rotation, behind.translation, 7.0, camera.centre,
-                                     mat_points(183, 61, "side"), image, 2.0, 7.0, 0.1))  # fmt: skip
+        self.assertIsNone(_residuals(behind.rotation, behind.translation, 7.0, seen))
 
     def test_the_fit_and_its_covariance_are_a_general_optimisers(self) -> None:
         rng = np.random.default_rng(3)

@@ -45,6 +45,7 @@ from dachi.core.practising.programme import (
 )
 from dachi.core.practising.progression import (
     Adjustment,
+    Course,
     Done,
     Logged,
     ProposalKind,
@@ -503,7 +504,7 @@ class WhatToChange(unittest.TestCase):
 
     def ask(self, log: list[Logged], **more):
         given = {"planned_two_weeks": 0, "minutes": 20.0} | more
-        return propose(log, self.known, **given)
+        return propose(log, self.known, Course(**given))
 
     def kinds(self, log: list[Logged], **more) -> list[str]:
         return [p.kind for p in self.ask(log, **more)]

@@ -10,7 +10,7 @@ from dachi.core.practising.dose import dose
 from dachi.core.practising.ladders import Facts, answer, stand
 from dachi.core.practising.needs import SideRange, from_reserves, tighter
 from dachi.core.practising.programme import Item
-from dachi.core.practising.progression import Adjustment, Done, Logged, propose
+from dachi.core.practising.progression import Adjustment, Course, Done, Logged, propose
 from dachi.core.practising.timeline import after_pain, direction_seconds, sitting_rung, steps
 from dachi.data import catalogue, cautions, drills, gates, ladders
 from dachi.drawing.drills import drill_figures
@@ -233,7 +233,7 @@ def session(ago: float, felt: str = "right", drill: str = "raise-up", **more: ob
 class Proposals(unittest.TestCase):
     def ask(self, log: list[Logged], **more: object) -> list[tuple[str, str]]:
         settings: dict[str, object] = {"planned_two_weeks": 0, "minutes": 20} | more
-        return [(p.kind, p.subject) for p in propose(log, BY_ID, **settings)]  # type: ignore[arg-type]
+        return [(p.kind, p.subject) for p in propose(log, BY_ID, Course(**settings))]  # type: ignore[arg-type]
 
     def test_table(self) -> None:
         easy = [session(d, "easy") for d in (1, 3, 5)]
@@ -258,6 +258,7 @@ class Proposals(unittest.TestCase):
             ([session(1, "easy", soreness=3), *easy], {}, [("advance", "raise-up")]),
             ([session(d, hard=True) for d in (1, 8, 15)], {}, [("easy_week", "plan")]),
             ([session(d, hard=True) for d in (1, 8)], {}, [("hold", "plan")]),
+            ([session(d, hard=True, soreness=5) for d in (1, 8, 15)], {}, [("ease", "plan")]),
             ([session(2)], {"planned_two_weeks": 8}, [("ease", "minutes")]),
             ([session(d) for d in (1, 4, 8, 11)], {"planned_two_weeks": 8}, [("hold", "plan")]),
         ):  # fmt: skip
@@ -267,9 +268,7 @@ class Proposals(unittest.TestCase):
     def test_load_grows_when_length_has(self) -> None:
         easy = [session(d, "easy") for d in (1, 3, 5)]
         for factor, key in ((1.0, "longer"), (1.95, "longer"), (2.0, "stepped")):
-            (found,) = propose(
-                easy, BY_ID, planned_two_weeks=0, minutes=20, longer={"raise-up": factor}
-            )
+            (found,) = propose(easy, BY_ID, Course(0, 20, longer={"raise-up": factor}))
             plain = Adjustment()
             changed = [
                 k for k in ("longer", "stepped") if getattr(found.change, k) != getattr(plain, k)
@@ -280,10 +279,8 @@ class Proposals(unittest.TestCase):
     def test_a_lower_support_starts_with_the_usual_hold(self) -> None:
         for at, firm, lower in ((14.0, False, 12.0), (3.0, False, 2.0), (14.0, True, 10.0)):
             low = [session(d, "easy", "goal-front-split", prop_cm=at) for d in (1, 3, 5)]
-            (found,) = propose(
-                low, BY_ID, planned_two_weeks=0, minutes=20, firm=firm,
-                longer={"goal-front-split": 1.56}, gains={"front-split": True},
-            )  # fmt: skip
+            held, gained = {"goal-front-split": 1.56}, {"front-split": True}
+            (found,) = propose(low, BY_ID, Course(0, 20, gained, held, firm=firm))
             wanted = Adjustment(
                 longer={"goal-front-split": 1.0}, prop_cm={"goal-front-split": lower}
             )
