@@ -81,17 +81,22 @@ class InChromium(Served):
         page.click("main button[type=submit]")
         page.wait_for_url(f"{self.base}/")
 
-    def serious_issues(self, page: Page) -> list[str]:
-        """Serious and critical findings of axe-core on the page, what is folded opened, but for menus."""
+    def serious_issues(self, page: Page, only_colours: bool = False) -> list[str]:
+        """Serious and critical findings of axe-core on the page, what is folded opened, but for menus.
+
+        A second theme changes colours and nothing else.
+        """
+        rules = ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa", "best-practice", "experimental"]
+        only = {"type": "rule", "values": ["color-contrast"]} if only_colours else rules
         page.evaluate(AXE.read_text("utf-8"))
         page.evaluate(
             "document.querySelectorAll('details:not([open], .item-acts)')"
             ".forEach(d => { d.open = true; d.dataset.folded = ''; })"
         )
         found = page.evaluate(
-            "async () => (await axe.run(document, {runOnly: ['wcag2a','wcag2aa','wcag21aa',"
-            "'wcag22aa','best-practice','experimental']})).violations.map(v => [v.impact, v.id,"
-            " v.nodes.map(n => n.target.join(' ') + ': ' + n.failureSummary).join(' | ')])"
+            "async only => (await axe.run(document, {runOnly: only})).violations.map(v => [v.impact,"
+            " v.id, v.nodes.map(n => n.target.join(' ') + ': ' + n.failureSummary).join(' | ')])",
+            only,
         )
         page.evaluate(
             "document.querySelectorAll('details[data-folded]')"

@@ -480,6 +480,12 @@ class Folder(Day):
 
 
 class Faces(Day):
+    def shot(self, aid: int | None = None, **place: object) -> int:
+        """A picture with detail everywhere: a sketch would have none to hide."""
+        data = rendered(stickers=True)[0]
+        answer = self.upload(aid or self.new_assessment(), data, **place)
+        return int(answer.headers["Location"].rsplit("/", 1)[1])
+
     def test_the_face_is_hidden_outside_the_bench(self) -> None:
         aid = self.new_assessment()
         tid = self.marked(aid)

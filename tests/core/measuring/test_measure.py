@@ -100,7 +100,7 @@ class TrueAngles(unittest.TestCase):
 
 class Uncertainty(unittest.TestCase):
     def test_propagation_agrees_with_monte_carlo(self) -> None:
-        """Clicks and corners only: the stated SD against the spread of 600 clickings."""
+        """Clicks and corners only: the stated SD against the spread of 300 clickings."""
         for yaw, value in ((0.0, 60.0), (18.0, 85.0), (-15.0, 110.0)):
             shot = Shot("right", value, yaw_deg=yaw, height_cm=70, width=1600, height=1200)
             rng = np.random.default_rng(11)
@@ -108,7 +108,7 @@ class Uncertainty(unittest.TestCase):
                 measure(
                     scene_of(LEG_RAISE, shot, noise=rng, segments_cm={}), catalogue(), CERTAIN
                 ).headline
-                for _ in range(600)
+                for _ in range(300)
             ]
             spread = np.std([r.value for r in values])
             with self.subTest(yaw=yaw):

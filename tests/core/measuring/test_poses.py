@@ -223,7 +223,7 @@ class Uncertainty(unittest.TestCase):
                     catalogue(),
                     certain,
                 ).headline
-                for _ in range(250)
+                for _ in range(160)
             ]
             spread = float(np.std([r.value for r in found]))
             with self.subTest(pose.id):
