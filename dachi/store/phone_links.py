@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass
 
-from dachi.store.database import Database
+from dachi.store.database import Conflict, Database
 
 _OWN = (
     "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
@@ -14,13 +14,18 @@ _OWN = (
 
 
 def make(db: Database, coach_id: int, assessment_id: int, expires_at: str) -> str:
-    """Start a link for a phone and return its nonce; earlier ones stay as they are."""
+    """Start a link for a phone and return its nonce; earlier ones stay as they are.
+
+    Conflict where the assessment is not theirs.
+    """
     nonce = secrets.token_urlsafe(9)
-    db.execute(
+    cursor = db.execute(
         "INSERT INTO phone_link (nonce, assessment_id, expires_at, created_at)"
         f" SELECT ?, id, ?, ? FROM ({_OWN})",
         (nonce, expires_at, db.now(), assessment_id, coach_id),
     )
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such assessment.")
     return nonce
 
 

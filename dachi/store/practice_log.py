@@ -8,7 +8,7 @@ from enum import StrEnum
 
 import msgspec
 
-from dachi.store.database import Database
+from dachi.store.database import Conflict, Database
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
@@ -74,7 +74,7 @@ class LogEntry:
 
 
 def add(db: Database, coach_id: int, practitioner_id: int, new: NewLogEntry) -> int:
-    """Log a session and return its id; sent twice it is there once."""
+    """Log a session and return its id; sent twice it is there once. Conflict where not theirs."""
     row = db.execute(
         f"SELECT id FROM practice_log WHERE once_key = ? AND practitioner_id IN ({_OWN})",
         (new.once_key, practitioner_id, coach_id),
@@ -89,6 +89,8 @@ def add(db: Database, coach_id: int, practitioner_id: int, new: NewLogEntry) -> 
             _done(new.done), new.notes, db.now(), practitioner_id, coach_id,
         ),
     )  # fmt: skip
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such practitioner.")
     log_id = int(cursor.lastrowid or 0)
     db.executemany(
         "INSERT INTO practice_pain (log_id, drill, place, kind) VALUES (?, ?, ?, ?)",

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import secrets
 
-from dachi.store.database import Database
+from dachi.store.database import Conflict, Database
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
 
 def make(db: Database, coach_id: int, practitioner_id: int) -> str:
-    """Make the private link anew; the one before stops working."""
+    """Make the private link anew; the one before stops working. Conflict where not theirs."""
     revoke(db, coach_id, practitioner_id)
     nonce = secrets.token_urlsafe(18)
-    db.execute(
+    cursor = db.execute(
         "INSERT INTO private_link (nonce, practitioner_id, created_at)"
         f" SELECT ?, id, ? FROM ({_OWN})",
         (nonce, db.now(), practitioner_id, coach_id),
     )
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such practitioner.")
     return nonce
 
 

@@ -11,7 +11,7 @@ import msgspec
 from dachi.core.practising.dose import Dose
 from dachi.core.practising.programme import Need
 from dachi.core.practising.timeline import Step
-from dachi.store.database import Database
+from dachi.store.database import Conflict, Database
 
 #: The version of a stored week's type: one of another version is planned anew.
 FORMAT = 1
@@ -172,9 +172,9 @@ def plan(
 def save_plan(
     db: Database, coach_id: int, practitioner_id: int, made_from: str, found: PlannedWeek
 ) -> PlannedWeek:
-    """Keep a plan and return it dated; earlier ones stay as history."""
+    """Keep a plan and return it dated; earlier ones stay as history. Conflict where not theirs."""
     dated = _dated(found, db.now())
-    db.execute(
+    cursor = db.execute(
         "INSERT INTO week_plan (practitioner_id, digest, body, made_at)"
         f" SELECT id, ?, ?, ? FROM ({_OWN})",
         (
@@ -182,6 +182,8 @@ def save_plan(
             practitioner_id, coach_id,
         ),
     )  # fmt: skip
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such practitioner.")
     return dated
 
 
