@@ -116,7 +116,7 @@ def touchable(tree: ast.Module) -> Iterator[ast.AST]:
             yield node
 
 
-def mutants_of(package: str) -> list[Mutant]:
+def mutants_of(package: str, draw: int = SEED) -> list[Mutant]:
     """Every fault there is for a package, shuffled within modules and dealt out in turn."""
     by_module = []
     for path in sorted((ROOT / "dachi" / "core" / package).glob("[!_]*.py")):
@@ -128,7 +128,7 @@ def mutants_of(package: str) -> list[Mutant]:
             if changed is not None:
                 line = getattr(node, "lineno", 0)
                 own.append(Mutant(module, path, index, line, changed[1]))
-        seed = int(hashlib.sha256(f"{SEED}{module}".encode()).hexdigest()[:8], 16)
+        seed = int(hashlib.sha256(f"{draw}{module}".encode()).hexdigest()[:8], 16)
         random.Random(seed).shuffle(own)
         by_module.append(own)
     total = sum(len(own) for own in by_module)
@@ -228,13 +228,15 @@ def preload() -> None:
         importlib.import_module(name)
 
 
-def examine(package: str, seconds: float, workers: int = 2) -> tuple[int, list[Mutant], int]:
+def examine(
+    package: str, seconds: float, draw: int = SEED, workers: int = 2
+) -> tuple[int, list[Mutant], int]:
     """Try faults until the time is up: how many were tried, which survived, how many there are."""
     os.waitpid(begin(package, None), 0)
     healthy = begin(package, None)
     if os.waitpid(healthy, 0)[1] != 0:
         raise SystemExit(f"the fast tests of {package} fail without any fault")
-    every = mutants_of(package)
+    every = mutants_of(package, draw)
     waiting = iter(every)
     running: dict[int, Mutant] = {}
     tried = 0
@@ -260,13 +262,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
     parser = argparse.ArgumentParser(prog="mutants", description=__doc__)
     parser.add_argument("package", nargs="*", choices=(*PACKAGES, []), default=[])
     parser.add_argument("--seconds", type=float, default=240.0, help="for each package")
+    parser.add_argument(
+        "--draw", type=int, default=SEED, help="another sample: what tests were not written for"
+    )
     parser.add_argument("--list", action="store_true", help="name the survivors")
     args = parser.parse_args(arguments)
     preload()
     bad = False
     print(f"{'package':12} faults tried noticed")
     for package in args.package or PACKAGES:
-        tried, survivors, total = examine(package, args.seconds)
+        tried, survivors, total = examine(package, args.seconds, args.draw)
         share = 1 - len(survivors) / max(tried, 1)
         bad |= share < 0.8
         print(f"{package:12} {total:6} {tried:5} {share:7.1%}", flush=True)
