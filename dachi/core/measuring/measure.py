@@ -12,7 +12,7 @@ update), which helps exactly where a limb's length says something about its dept
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -22,14 +22,15 @@ from dachi.core.body.anatomy import DEFAULT_SEGMENTS_CM, MODES, SIDES
 from dachi.core.body.pinhole import DEFAULT_FOCAL_35MM, focal_in_px
 from dachi.core.catalogue.formula import Formula, Frame
 from dachi.core.catalogue.poses import Catalogue, Check, Mark, Measure, Pose, agrees
-from dachi.core.measuring import calibration
+from dachi.core.measuring import calibration, plausible
 from dachi.core.measuring import checks as compensations
 from dachi.core.measuring.angle_fans import draw_fan
 from dachi.core.measuring.assumptions import Assumptions
 from dachi.core.measuring.calibration import CameraError, CameraEstimate
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, match_figure
+from dachi.core.measuring.lengths import lengths_of
 from dachi.core.measuring.perturbations import Batch, solve
-from dachi.core.measuring.scene import FanDrawing, Reading, Result, Scene, SceneError
+from dachi.core.measuring.scene import CheckResult, FanDrawing, Reading, Result, Scene, SceneError
 
 Array = NDArray[np.float64]
 
@@ -57,17 +58,29 @@ def measure(
     unknown pose, missing or impossible marks, corners that cannot be a mat.
     Measures whose optional marks are absent are left out. ``drawn`` adds the fans.
     """
+    pose = _pose_of(scene, catalogue)
+    marks = _usable_marks(scene, pose)
+    return _measure(scene, pose, marks, _camera(scene, pose, marks), assumptions, drawn)
+
+
+def camera_of(scene: Scene, catalogue: Catalogue) -> CameraEstimate | None:
+    """The camera that the mat's corners tell, whatever the marks; None without a mat.
+
+    Raises SceneError as ``measure`` does.
+    """
+    return _camera(scene, _pose_of(scene, catalogue), ()) if scene.mat is not None else None
+
+
+def _pose_of(scene: Scene, catalogue: Catalogue) -> Pose:
     if scene.pose not in catalogue:
         raise SceneError(f"there is no pose called {scene.pose!r} in the catalogue")
     try:
-        pose = catalogue.seen_from(scene.pose, scene.view)
+        return catalogue.seen_from(scene.pose, scene.view)
     except KeyError as error:
         usual = catalogue.pose(scene.pose)
         raise SceneError(
             f"{usual.name} is photographed from the {usual.view}, not from the {scene.view}"
         ) from error
-    marks = _usable_marks(scene, pose)
-    return _measure(scene, pose, marks, _camera(scene, pose, marks), assumptions, drawn)
 
 
 def measure_with(
@@ -214,10 +227,7 @@ def _read(
         for c, v, sd in zip(checked, values[after:], sds[after:], strict=True)
     ]
     results += batch.foreshortened
-    lie = match_figure(pose, scene.side, scene.variant, scene.marks)
-    strange = compensations.judge_figure_match(pose.name, lie.misfit, MISFIT_LIMIT)
-    if strange is not None:
-        results.append(strange)
+    results += _strange(scene, pose, marks, batch)
     return Result(
         id=scene.id,
         method=batch.estimate.method,
@@ -241,6 +251,22 @@ def _fans(
         if m.fan is not None and {m.fan.vertex, m.fan.to} <= present
     ]
     return tuple(fan for fan in found if fan is not None)
+
+
+def _strange(
+    scene: Scene, pose: Pose, marks: tuple[Mark, ...], batch: Batch
+) -> Iterator[CheckResult]:
+    """What says that these marks are no such pose, no body, or the other side."""
+    lie = match_figure(pose, scene.side, scene.variant, scene.marks)
+    points = np.array([batch.points[m.id][0] for m in marks])
+    calibrated = batch.estimate.method == "mat"
+    for found in (
+        compensations.judge_figure_match(pose.name, lie.misfit, MISFIT_LIMIT),
+        plausible.judge_body(scene, marks, lengths_of(marks, points), calibrated),
+        plausible.judge_side(scene, pose),
+    ):
+        if found is not None:
+            yield found
 
 
 def _readable(

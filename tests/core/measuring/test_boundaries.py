@@ -16,7 +16,7 @@ from dachi.core.measuring.assumptions import Assumptions
 from dachi.core.measuring.calibration import CameraError, CameraEstimate, Mat, describe, solve_mat
 from dachi.core.measuring.checks import judge_figure_match
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, FigureMatch, Region, match_figure
-from dachi.core.measuring.scene import Image, Scene
+from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot, set_up
 from tests.support import LEG_RAISE, scene_of
@@ -210,14 +210,16 @@ class Limits(unittest.TestCase):
         marks = tuple(replace(m, touches=m.id == second) for m in pose.marks if m.id in scene.marks)
         odd = replace(pose, marks=marks)
         same = dict(scene.marks) | {third: scene.marks[first]}
-        with self.assertRaisesRegex(measure.SceneError, "same spot"):
+        with self.assertRaisesRegex(SceneError, "same spot"):
             measure._usable_marks(replace(scene, marks=same), odd)
         allowed = dict(scene.marks) | {second: scene.marks[first]}
         measure._usable_marks(replace(scene, marks=allowed), odd)
 
 
 class Corners(unittest.TestCase):
-    def seen(self, camera=CAMERA, size=(183.0, 61.0), **moved: tuple[float, float]):
+    def seen(
+        self, camera=CAMERA, size: tuple[float, float] = (183.0, 61.0), **moved: tuple[float, float]
+    ):
         px = dict(zip(CORNERS, map(tuple, camera.project(mat_points(*size, "side"))), strict=True))
         return px | {k: (px[k][0] + dx, px[k][1] + dy) for k, (dx, dy) in moved.items()}
 

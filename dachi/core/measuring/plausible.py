@@ -1,0 +1,122 @@
+"""Whether marks can be a person, the right way round, before a camera that stood still."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from functools import lru_cache
+from itertools import combinations
+from statistics import fmean
+
+import numpy as np
+
+from dachi.core.body.anatomy import DEFAULT_SEGMENTS_CM, other_side
+from dachi.core.body.posing import mark_points
+from dachi.core.body.staging import on_mat
+from dachi.core.catalogue.poses import Mark, Pose
+from dachi.core.measuring.scene import CheckResult, Point, Scene
+
+#: Limbs beyond this many times the usual length are nobody's; nearly twice one another neither.
+LONGEST, UNLIKE = 1.35, 1.9
+#: Clicks on one corner differ by this many pixels (one standard deviation, picture 1600 px wide).
+CORNER_SD_PX = 2.0
+#: Corners further apart than this many standard deviations are those of another camera place.
+CORNERS_APART_SDS = 5.0
+
+
+def corners_apart(own: Mapping[str, Point], others: list[Mapping[str, Point]], sd: float) -> float:
+    """How far (px) corners lie from the mean of others where that is too far; else 0.
+
+    ``sd`` is a single click's spread, px.
+    """
+    if not others:
+        return 0.0
+    gap = max(
+        math.dist(p, (fmean(o[name][0] for o in others), fmean(o[name][1] for o in others)))
+        for name, p in own.items()
+    )
+    limit = CORNERS_APART_SDS * sd * math.sqrt(1.0 + 1.0 / len(others))
+    return gap if gap > limit else 0.0
+
+
+def judge_body(
+    scene: Scene, marks: tuple[Mark, ...], lengths: Mapping[str, float], calibrated: bool
+) -> CheckResult | None:
+    """Say when limbs have lengths that nobody has.
+
+    ``lengths`` are those seen from each mark's parent to it, cm; without a mat only their
+    proportions count. Limbs that are meant to point along the line of sight are left out.
+    """
+    ratios = {}
+    for m in marks:
+        if not m.segment or m.id not in lengths or m.plane in ("reach", "level") or m.forward_cm:
+            continue
+        usual = scene.segments_cm.get(m.segment) or DEFAULT_SEGMENTS_CM.get(m.segment)
+        if usual:
+            ratios[m.id] = lengths[m.id] / usual
+    named = {m.id: f"the {m.segment} to the {m.label}" for m in marks}
+    if calibrated and ratios:
+        longest = max(ratios, key=lambda k: ratios[k])
+        if ratios[longest] > LONGEST:
+            return _body_check(
+                ratios[longest],
+                LONGEST,
+                f"{named[longest]} would be {lengths[longest]:.0f} cm long, which nobody has: look "
+                "at the marks, at the mat's corners and at its size",
+            )
+    for a, b in combinations(ratios, 2):
+        long, short = (a, b) if ratios[a] > ratios[b] else (b, a)
+        times = ratios[long] / max(ratios[short], 1e-6)
+        if times > UNLIKE:
+            return _body_check(
+                times,
+                UNLIKE,
+                f"{named[long]} looks {times:.1f} times as long as {named[short]}: look whether "
+                "each mark is on its joint",
+            )
+    return None
+
+
+def _body_check(value: float, limit: float, words: str) -> CheckResult:
+    return CheckResult(
+        "body_size", "a body that can be", min(value, 9.0), 0.0, "ratio", limit, "retake",
+        f"Take it again: {words}.",
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=128)
+def _usual_facing(pose: Pose, side: str, variant: tuple[tuple[str, str], ...]) -> float:
+    """+1 or -1: where the figure faces in the picture when that side is towards the camera."""
+    middle = (pose.figure.low + pose.figure.high) / 2.0
+    points = on_mat(pose, side, middle, variant=dict(variant)).points
+    spots = mark_points(pose.marks, side, points)
+    a, b = (np.asarray(spots[m]) for m in pose.facing)
+    return math.copysign(1.0, float(b[0] - a[0]))
+
+
+def judge_side(scene: Scene, pose: Pose) -> CheckResult | None:
+    """Say when the marks face the way that the other side would.
+
+    A side view shows the measured side, towards the camera; which way the person then
+    faces follows. A shot of the far leg reads through the wrong plane all the same.
+    """
+    if pose.view != "side" or pose.sides == "both" or scene.side not in ("left", "right"):
+        return None
+    a, b = pose.facing
+    if a not in scene.marks or b not in scene.marks:
+        return None
+    seen = scene.marks[b][0] - scene.marks[a][0]
+    variant = tuple(sorted(pose.chosen(scene.variant).items()))
+    usual = _usual_facing(pose, scene.side, variant)
+    if scene.variant.get("near_leg") == "back":
+        usual = -usual
+    if seen * usual >= 0:
+        return None
+    other = other_side(scene.side)
+    way = "left" if seen < 0 else "right"
+    return CheckResult(
+        "side", "the side that was filed", 1.0, 0.0, "ratio", 0.0, "retake",
+        f"Take it again: filed as {scene.side}, but the {pose.facing_what} point {way}, so that "
+        f"the {other} side is towards the camera. If this is the {other} side, move it there; if "
+        "the picture is mirrored, turn mirroring off.",
+    )  # fmt: skip
