@@ -244,8 +244,8 @@ def move_trial(
 ) -> None:
     """Say that a photograph shows another shot; Conflict where the place is taken.
 
-    Marks of another pose or side name other joints: they are put away, and come back when
-    the photograph is moved back to where they belong.
+    Marks of another pose name other joints: they are put away, and come back when the
+    photograph is moved back to where they belong. The other side's are the same joints.
     """
     old = trial(db, coach_id, trial_id)
     if old is None:
@@ -264,7 +264,7 @@ def move_trial(
             f"Trial {slot.number} of {slot.side} {slot.mode} already has a photograph. Choose "
             "another place."
         ) from error
-    if (old.pose, old.side) != (slot.pose, slot.side):
+    if old.pose != slot.pose:
         _put_markings_away(db, old)
         _take_markings_back(db, old, slot)
         db.execute(
@@ -292,11 +292,11 @@ def _put_markings_away(db: Database, old: Trial) -> None:
 
 
 def _take_markings_back(db: Database, old: Trial, slot: Slot) -> None:
-    """Give a trial the markings that the same photograph was given as this pose and side."""
+    """Give a trial the markings that the same photograph was given as this pose."""
     row = db.execute(
-        "SELECT id FROM trial WHERE assessment_id = ? AND photo_id = ? AND pose = ? AND side = ?"
+        "SELECT id FROM trial WHERE assessment_id = ? AND photo_id = ? AND pose = ?"
         " AND deleted_at IS NOT NULL AND marked = 1 ORDER BY deleted_at DESC, id DESC LIMIT 1",
-        (old.assessment_id, old.photo_id, slot.pose, slot.side),
+        (old.assessment_id, old.photo_id, slot.pose),
     ).fetchone()
     if row is not None:
         _hand_over(db, row["id"], old.id)
@@ -306,6 +306,18 @@ def _take_markings_back(db: Database, old: Trial, slot: Slot) -> None:
 def _hand_over(db: Database, one: int, other: int) -> None:
     for table in ("marking", "second_opinion"):
         db.execute(f"UPDATE {table} SET trial_id = ? WHERE trial_id = ?", (other, one))
+
+
+def put_away(db: Database, coach_id: int, assessment_id: int) -> list[Trial]:
+    """Deleted trials whose photograph is nowhere else in the assessment, newest first."""
+    rows = db.execute(
+        _TRIAL + " AND t.assessment_id = ? AND t.deleted_at IS NOT NULL AND NOT EXISTS"
+        " (SELECT 1 FROM trial o WHERE o.photo_id = t.photo_id AND o.assessment_id ="
+        "  t.assessment_id AND (o.deleted_at IS NULL OR o.id > t.id))"
+        " ORDER BY t.deleted_at DESC, t.id DESC",
+        (coach_id, assessment_id),
+    )
+    return [_trial(r) for r in rows]
 
 
 def delete_trial(db: Database, coach_id: int, trial_id: int) -> bool:

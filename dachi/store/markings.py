@@ -97,7 +97,8 @@ def save(
     ).fetchone()
     if seen is not None and seen != last:
         raise Conflict(
-            "Somebody marked this photograph while you did. Look at theirs before saving yours."
+            "Somebody marked this photograph while you did: look at theirs, then keep yours or "
+            "theirs."
         )
     cursor = db.execute(
         "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
@@ -311,6 +312,11 @@ def save_draft(db: Database, coach_id: int, trial_id: int, body: Mapping[str, An
         " DO UPDATE SET body = excluded.body, updated_at = excluded.updated_at",
         (_dump(body), db.now(), coach_id, trial_id),
     )
+
+
+def drop_draft(db: Database, coach_id: int, trial_id: int) -> None:
+    """Forget an unfinished marking."""
+    db.execute(f"DELETE FROM draft WHERE trial_id IN ({_OWN_TRIAL})", (trial_id, coach_id))
 
 
 def draft(db: Database, coach_id: int, trial_id: int) -> dict[str, Any] | None:

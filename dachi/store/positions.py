@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from statistics import fmean
 
@@ -23,15 +23,24 @@ class Position:
     mat_width_cm: float
     shots: Mapping[int, Mapping[str, Point]]
 
+    def others(self, trial_id: int) -> list[Mapping[str, Point]]:
+        """Corners marked on the other shots from here, the newest shot's first."""
+        return [self.shots[t] for t in sorted(self.shots, reverse=True) if t != trial_id]
+
     def pooled(
-        self, trial_id: int, own: Mapping[str, Point] | None
+        self,
+        trial_id: int,
+        own: Mapping[str, Point] | None,
+        alike: Callable[[Mapping[str, Point], Mapping[str, Point]], bool] = lambda a, b: True,
     ) -> tuple[dict[str, Point] | None, int]:
-        """Mean corners of all shots, this trial's own taken as given; and how many shots."""
-        sets = [c for t, c in self.shots.items() if t != trial_id]
-        if own:
-            sets.append(own)
+        """Mean corners of the shots that agree, and how many they are.
+
+        Those count that are ``alike`` this trial's own, or without any the newest shot's.
+        """
+        sets = [own, *self.others(trial_id)] if own else self.others(trial_id)
         if not sets:
             return None, 0
+        sets = [sets[0], *(s for s in sets[1:] if alike(sets[0], s))]
         mean = {
             name: (fmean(s[name][0] for s in sets), fmean(s[name][1] for s in sets))
             for name in sets[0]

@@ -10,6 +10,7 @@ from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.scene import Point, SceneError
 from dachi.photos.stickers import Found
 from dachi.store.markings import Marking
+from dachi.studio import starting_marks
 
 
 def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
@@ -77,6 +78,17 @@ def guess_form(marks: Mapping[str, Point]) -> dict[str, str]:
     for name, (x, y) in marks.items():
         body |= {f"mark-{name}-x": f"{x:.2f}", f"mark-{name}-y": f"{y:.2f}"}
         body[f"mark-{name}-state"] = "guess"
+    return body
+
+
+def corner_form(
+    pose: Pose, side: str, corners: Mapping[str, Point], size: tuple[int, int]
+) -> dict[str, str]:
+    """A picture's own corners with the pose's marks still to place, as the bench posts them."""
+    guess = starting_marks.guess_marks(pose, side, *size)
+    body = guess_form({k: v for k, v in guess.items() if k in pose.required}) | {"mat": "on"}
+    for name, (x, y) in corners.items():
+        body |= {f"corner-{name}-x": f"{x:.2f}", f"corner-{name}-y": f"{y:.2f}"}
     return body
 
 

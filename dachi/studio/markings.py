@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from dachi.core.body.pinhole import Camera
 from dachi.core.catalogue.poses import Pose
 from dachi.core.judging import wording
 from dachi.core.measuring.calibration import Mat
-from dachi.core.measuring.measure import measure
+from dachi.core.measuring.measure import camera_of, measure
+from dachi.core.measuring.plausible import CORNER_SD_PX, corners_apart
 from dachi.core.measuring.scene import Image, Point, Result, Scene, SceneError
 from dachi.data import catalogue
 from dachi.store import assessments, markings, photos, positions, practitioners, second_opinions
@@ -21,6 +23,13 @@ from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
 from dachi.studio import drafts, starting_marks, summaries, versions
 from dachi.studio.work import Work
+
+#: So many marks left where the program put them are asked about once.
+ASKED_FROM, UNTOUCHED_PX = 3, 1.0
+
+
+class Unsure(SceneError):
+    """A marking that is kept when it is accepted once more; the message says what is odd."""
 
 
 @dataclass(frozen=True)
@@ -48,6 +57,34 @@ def surroundings(work: Work, trial: Trial) -> Surroundings:
     return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position)
 
 
+def _corner_sd(at: Surroundings) -> float:
+    return CORNER_SD_PX * max(at.size) / 1600.0
+
+
+def corners_for(at: Surroundings, marking: Marking) -> tuple[dict[str, Point] | None, int]:
+    """The corners that count for a photograph and how many shots they are the mean of.
+
+    Its own with those of shots from the same place that agree; never another camera's.
+    """
+    sd = _corner_sd(at)
+    return at.position.pooled(
+        at.trial.id, marking.corners, lambda a, b: not corners_apart(a, [b], sd)
+    )
+
+
+def corners_said(at: Surroundings, marking: Marking) -> str | None:
+    """That a photograph's corners are not those of the others from its camera place."""
+    others = at.position.others(at.trial.id)
+    gap = corners_apart(marking.corners, others[:1], _corner_sd(at)) if marking.corners else 0.0
+    if not gap:
+        return None
+    return (
+        f"These mat corners lie up to {gap:.0f} px from those of the photograph before from this "
+        "camera place: was the camera moved in between? If so, say “camera moved”; if not, one of "
+        "the two is marked wrongly. Until then each counts for its own photograph only"
+    )
+
+
 def scene_of(at: Surroundings, marking: Marking) -> Scene:
     """Assemble what ``measure`` needs from what is stored.
 
@@ -55,14 +92,13 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
     position; without any, the level line, then the plain picture.
     """
     mat = None
-    corners, shots = at.position.pooled(at.trial.id, marking.corners)
+    corners, shots = corners_for(at, marking)
     if corners is not None:
-        scale = max(at.size) / 1600.0
         mat = Mat(
             at.position.mat_length_cm,
             at.position.mat_width_cm,
             corners,
-            corner_sd_px=2.0 * scale / math.sqrt(shots),
+            corner_sd_px=_corner_sd(at) / math.sqrt(shots),
         )
     return Scene(
         id=str(at.trial.id),
@@ -81,12 +117,14 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
     )
 
 
-def opening(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
+def opening(
+    work: Work, at: Surroundings, *, drafted: bool = True
+) -> tuple[Marking, dict[str, str]]:
     """What the bench opens with, and the state of each mark.
 
-    The draft, the last marking, the marks of a like shot, or a guess.
+    The draft (where one is wanted), the last marking, the marks of a like shot, or a guess.
     """
-    draft = markings.draft(work.db, work.coach, at.trial.id)
+    draft = markings.draft(work.db, work.coach, at.trial.id) if drafted else None
     if draft:
         try:
             marking, guesses = drafts.read_form(draft, at.pose)
@@ -96,9 +134,12 @@ def opening(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
     history = markings.history(work.db, work.coach, at.trial.id)
     if history:
         return history[0], dict.fromkeys(history[0].marks, "placed")
-    like = markings.last_marks(
-        work.db, work.coach, at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
-    )
+    return start(work, at)
+
+
+def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
+    """Where the program puts marks by itself: those of a like shot, or a guess."""
+    like = _like(work, at)
     marks = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
     facing = None
     if like is not None:
@@ -106,6 +147,12 @@ def opening(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
         facing = like[0].facing
     required = {k: v for k, v in marks.items() if k in at.pose.required}
     return Marking(required, facing=facing), dict.fromkeys(required, "guess")
+
+
+def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int] | None:
+    return markings.last_marks(
+        work.db, work.coach, at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
+    )
 
 
 def accept(
@@ -123,8 +170,34 @@ def accept(
             f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
             "confirm it with the space bar"
         )
+    if form.get("sure") != "1":
+        _ask_once(work, at, marking)
     keep(work, at, marking, once_key=once_key, seen=seen)
     summaries.refresh(work, at.who.id, at.trial.pose)
+
+
+def _ask_once(work: Work, at: Surroundings, marking: Marking) -> None:
+    """Raise Unsure where a marking may be nobody's: untouched guesses, another camera's corners."""
+    if (said := corners_said(at, marking)) is not None:
+        raise Unsure(f"{said}. Accept again to keep it so.")
+    if markings.history(work.db, work.coach, at.trial.id):
+        return
+    guessed = start(work, at)[0].marks
+    # Somebody who lies still between two shots of a kind leaves most marks in place, not all.
+    enough = len(at.pose.required) if _like(work, at) else ASKED_FROM
+    still = [
+        m.label
+        for m in at.pose.marks
+        if m.id in guessed
+        and m.id in marking.marks
+        and m.id not in marking.mark_sds
+        and math.dist(guessed[m.id], marking.marks[m.id]) < UNTOUCHED_PX
+    ]
+    if len(still) >= enough:
+        raise Unsure(
+            f"{', '.join(still)}: still exactly where the program put them. Are they on the joints "
+            "of this photograph? If so, accept again."
+        )
 
 
 def keep(
@@ -200,22 +273,38 @@ def second_opinion(work: Work, at: Surroundings, result: Result | None) -> Secon
 
 @dataclass(frozen=True)
 class Read:
-    """What a marking reads: the result, or the sentence why there is none."""
+    """What a marking reads: the result, or the sentence why there is none.
+
+    ``camera`` is what the mat tells by itself, while marks are still guesses too.
+    """
 
     result: Result | None
     problem: str | None
     guesses: tuple[str, ...]
+    camera: Camera | None = None
+    corners: str | None = None
 
 
 def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
-    """Measure a marking without keeping anything; the fans are drawn."""
+    """Measure a marking without keeping anything; the fans are drawn.
+
+    A guess is nobody's joint: nothing is read while a required mark is one.
+    """
     labels = tuple(m.label for m in at.pose.marks if m.id in guesses)
+    scene = scene_of(at, marking)
+    said = corners_said(at, marking)
+    corners = f"{said}." if said else None
     try:
-        result = measure(scene_of(at, marking), catalogue(), drawn=True)
+        estimate = camera_of(scene, catalogue())
+        camera = estimate.camera if estimate else None
+        if guesses & set(at.pose.required):
+            return Read(None, None, labels, camera, corners)
+        sure = {k: p for k, p in scene.marks.items() if k not in guesses}
+        result = measure(replace(scene, marks=sure), catalogue(), drawn=True)
     except SceneError as error:
         text = str(error)
-        return Read(None, f"{text[0].upper()}{text[1:]}.", labels)
-    return Read(result, None, labels)
+        return Read(None, f"{text[0].upper()}{text[1:]}.", labels, corners=corners)
+    return Read(result, None, labels, camera, corners)
 
 
 def level_guess(at: Surroundings) -> tuple[Point, Point]:

@@ -27,7 +27,10 @@ def stopped(trial: Trial) -> str | None:
             f"Consent to photographs was withdrawn on {say_day(consent.withdrawn_on)}: the picture "
             "is not shown any more. What was read from it stays."
         )
-    return intake.closed(own_assessment(trial.assessment_id))
+    closed = intake.closed(own_assessment(trial.assessment_id))
+    if closed is None and trial.deleted:
+        return "This photograph was deleted and counts for nothing. Bring it back to go on with it."
+    return closed
 
 
 def keep_closed() -> Response | None:

@@ -12,7 +12,7 @@ from dachi.core.assessing.permission import state_cautions
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, cues_under, screening_questions
 from dachi.drawing.stand import stand
-from dachi.store import day_states, markings, phone_links, preparation, unsorted_photos
+from dachi.store import assessments, day_states, markings, phone_links, preparation, unsorted_photos
 from dachi.store.assessments import Assessment, Trial
 from dachi.studio import intake, visits
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
@@ -51,6 +51,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "pose": pose,
         "poses": catalogue().poses,
         "minutes": runsheet.minutes(lines, catalogue()),
+        "put_away": assessments.put_away(db(), coach_id(), visit.id),
         "unmarked": [t for t in own if t.status == "unmarked"],
         "any_marked": any(t.status != "unmarked" for t in own),
         "headlines": {t.id: _headline(t) for t in own if t.pose == pose.id},

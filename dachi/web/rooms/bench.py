@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,7 +31,9 @@ from dachi.store.markings import Marking
 from dachi.studio import drafts, intake, starting_marks, visits
 from dachi.studio.markings import (
     Surroundings,
+    Unsure,
     accept,
+    corners_for,
     level_guess,
     marked_pictures,
     opening,
@@ -71,9 +74,13 @@ def page(tid: int) -> str:
     """The bench for one photograph."""
     at = at_bench(tid)
     history = markings.history(db(), coach_id(), tid)
-    marking, states = opening(work(), at)
+    newest = history[0].number if history else 0
+    draft = markings.draft(db(), coach_id(), tid)
+    theirs = request.args.get("theirs") == "1" and newest > 0
+    marking, states = opening(work(), at, drafted=not theirs)
+    seen = _seen(draft) if draft and not theirs else newest
     shown = _shown(at, marking, states)
-    corners, shots = at.position.pooled(tid, marking.corners)
+    corners, shots = corners_for(at, marking)
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     ids = [t.id for t in order]
     spot = ids.index(tid) if tid in ids else 0
@@ -91,7 +98,9 @@ def page(tid: int) -> str:
         level_on=marking.level is not None,
         facing=marking.facing,
         history=history,
-        seen=history[0].number if history else 0,
+        seen=min(seen, newest),
+        newest=newest,
+        theirs=theirs and draft is not None and _seen(draft) < newest,
         once_key=secrets.token_urlsafe(12),
         guide=figures.guide(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
         sticker_colour=current_coach().sticker_colour,
@@ -103,6 +112,12 @@ def page(tid: int) -> str:
         places=_places(at.trial),
         **_strip(at, marking, {k for k, s in states.items() if s == "guess"}),
     )
+
+
+def _seen(form: Mapping[str, str]) -> int:
+    """The number of the marking a posted form started from."""
+    text = form.get("seen", "")
+    return int(text) if text.isdecimal() and len(text) < 9 else 0
 
 
 def _places(trial: Trial) -> list[Slot]:
@@ -141,7 +156,8 @@ def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, A
         "result": result,
         "problem": found.problem,
         "guesses": found.guesses,
-        "camera_words": calibration.describe(result.camera) if result and result.camera else None,
+        "camera_words": calibration.describe(found.camera) if found.camera else None,
+        "corners_said": found.corners,
         "fan": overlay.fans(result.fans, result.readings, fan_sides(at), max(at.size))
         if result
         else "",
@@ -171,19 +187,20 @@ def read(tid: int) -> str | tuple[str, int]:
 def save(tid: int) -> str | Response | tuple[str, int]:
     """Accept the marking, then go on to the next photograph still to mark."""
     at = at_bench(tid)
-    seen = request.form.get("seen", "")
+    mine = request.form.get("mine", "")
     try:
         accept(
             work(),
             at,
             request.form,
             request.form.get("once_key", "")[:64] or None,
-            int(seen) if seen.isdecimal() else None,
+            _seen({"seen": mine} if mine else request.form),
         )
     except (SceneError, Conflict) as error:
         flash(f"Not saved: {error}.".replace("..", "."), "retake")
         markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
-        return redirect(url_for("bench.page", tid=tid))
+        sure = 1 if isinstance(error, Unsure) else None
+        return redirect(url_for("bench.page", tid=tid, sure=sure))
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     after = [t for t in order if t.id > tid] + [t for t in order if t.id < tid]
     waiting = next((t for t in after if t.status == "unmarked"), None)
@@ -193,6 +210,15 @@ def save(tid: int) -> str | Response | tuple[str, int]:
     return redirect(
         url_for("progress.page", pid=at.who.id, pose=at.trial.pose, kept=tid, _anchor="chart")
     )
+
+
+@room.post("/t/<int:tid>/theirs")
+@login_required
+def take_theirs(tid: int) -> Response:
+    """Drop one's own unsaved marks for those that somebody saved meanwhile."""
+    at_bench(tid)
+    markings.drop_draft(db(), coach_id(), tid)
+    return redirect(url_for("bench.page", tid=tid, fresh=1))
 
 
 @room.post("/t/<int:tid>/stickers")

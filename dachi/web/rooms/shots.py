@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from flask import Blueprint, flash, redirect, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.core.measuring.figure_match import Region
+from dachi.core.measuring.scene import Point, SceneError
 from dachi.simulation import inclinometer
 from dachi.store import assessments, markings, photos, positions, second_opinions
 from dachi.store.database import Conflict
-from dachi.studio import intake, summaries
+from dachi.studio import drafts, intake, summaries
 from dachi.studio.markings import Surroundings, measure_again, measure_from
 from dachi.web.bench_guard import at_bench, keep_closed
 from dachi.web.session import coach_id, db, own_trial, work
@@ -24,6 +27,10 @@ room.before_request(keep_closed)
 def camera_moved(tid: int) -> Response:
     """From this photograph on the camera stands elsewhere: its corners start afresh."""
     at = at_bench(tid)
+    body = request.form.to_dict()
+    if body.get("mat") == "on":
+        # Corners belong to the picture: they stay, and count from this place on.
+        markings.save_draft(db(), coach_id(), tid, body)
     new = positions.start(
         db(),
         coach_id(),
@@ -36,7 +43,11 @@ def camera_moved(tid: int) -> Response:
         if trial.id >= tid and trial.position_id == at.position.id:
             positions.move_trial(db(), coach_id(), trial.id, new)
     _renew(at, at.position.id, new)
-    flash("The camera was moved: mark the mat's corners again on this photograph.")
+    flash(
+        "The camera was moved: from here on this photograph's own corners count."
+        if body.get("mat") == "on"
+        else "The camera was moved: mark the mat's corners again on this photograph."
+    )
     return redirect(url_for("bench.page", tid=tid))
 
 
@@ -155,6 +166,17 @@ def hide_head(tid: int) -> Response:
     return redirect(url_for("bench.page", tid=tid))
 
 
+def _own_corners(at: Surroundings) -> Mapping[str, Point] | None:
+    """The mat's corners as marked on this very picture, saved or just posted."""
+    history = markings.history(db(), coach_id(), at.trial.id)
+    if history and history[0].corners:
+        return history[0].corners
+    try:
+        return drafts.read_form(request.form, at.pose)[0].corners
+    except SceneError:
+        return None
+
+
 @room.post("/t/<int:tid>/move")
 @login_required
 def move(tid: int) -> Response:
@@ -169,12 +191,14 @@ def move(tid: int) -> Response:
     )
     try:
         place = intake.place_of(parts, at.who)
-        if place.pose.id == at.trial.pose:
-            variant, position_id = at.trial.variant, at.position.id
-        else:
-            variant = place.variant
-            position_id = positions.for_photo(
-                db(), coach_id(), at.trial.assessment_id, place.pose.view, place.pose.setup, at.size
+        corners = _own_corners(at)
+        variant = at.trial.variant if place.pose.id == at.trial.pose else place.variant
+        position_id = at.position.id
+        if place.pose.view != at.position.view:
+            # The same picture, the mat named by its other edge: a place of its own.
+            mat_cm = (at.position.mat_length_cm, at.position.mat_width_cm)
+            position_id = positions.start(
+                db(), coach_id(), at.trial.assessment_id, place.pose.view, mat_cm, place.pose.setup
             )
         assessments.move_trial(db(), coach_id(), tid, place.slot, variant, position_id)
     except (intake.Refused, Conflict) as error:
@@ -184,6 +208,10 @@ def move(tid: int) -> Response:
     for pose_id in {at.trial.pose, place.pose.id}:
         summaries.refresh(work(), at.who.id, pose_id)
     marked = bool(markings.history(db(), coach_id(), tid))
+    if corners and not marked:
+        markings.save_draft(
+            db(), coach_id(), tid, drafts.corner_form(place.pose, place.side, corners, at.size)
+        )
     flash(
         f"Moved to {place.pose.name}, {place.side} {place.mode}, trial {place.number}"
         + (", its marks with it." if marked else ": mark it.")
