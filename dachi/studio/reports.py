@@ -6,10 +6,19 @@ from dataclasses import dataclass
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import wording
-from dachi.core.judging.series import Gain, Series, SessionValue, asymmetries, gain, reserves
+from dachi.core.judging.series import (
+    Gain,
+    Series,
+    SessionValue,
+    asymmetries,
+    disagreeing,
+    gain,
+    reserves,
+)
 from dachi.store import markings
 from dachi.store.assessments import Assessment
 from dachi.studio.comparing import PlacedPhoto, typical
+from dachi.studio.markings import Surroundings
 from dachi.studio.summaries import judged, label_of
 from dachi.studio.work import Work
 
@@ -43,6 +52,7 @@ class ReviewPart:
     reserve: tuple[str, ...]
     asymmetry: str
     pairs: tuple[tuple[TodayAgainst, tuple[PlacedPhoto, ...]], ...]
+    apart: tuple[str, ...]
 
 
 def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
@@ -83,9 +93,35 @@ def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
                     for n in now
                     if n.mode == series.main_mode and measure.fan is not None
                 ),
+                trials_apart(series, visit.id, measure.unit),
             )
         )
     return found
+
+
+def trials_apart(
+    series: Series, assessment_id: int, unit: str, *, with_trial: int | None = None
+) -> tuple[str, ...]:
+    """Sentences about trials of one visit that cannot both be right (one of them named)."""
+    said = []
+    for line in series.lines:
+        pair = disagreeing([t for t in line.trials if t.assessment_id == assessment_id])
+        if pair is not None and with_trial in (None, *(t.trial_id for t in pair)):
+            where = line.mode if line.side == "both" else f"{line.side} {line.mode}"
+            said.append(wording.say_disagreeing(*pair, where, unit))
+    return tuple(said)
+
+
+def said_apart(work: Work, at: Surroundings) -> list[str]:
+    """What the other trials of its session make doubtful about a photograph just marked."""
+    aid, tid = at.trial.assessment_id, at.trial.id
+    return [
+        sentence
+        for measure in at.pose.families
+        for sentence in trials_apart(
+            judged(work, at.who.id, at.pose, measure.family), aid, measure.unit, with_trial=tid
+        )
+    ]
 
 
 def _now(visit: Assessment, series: Series) -> tuple[TodayAgainst, ...]:

@@ -158,6 +158,25 @@ class AnotherCamerasCorners(Bench):
         self.assertIn("pooled with 1 other shot", self.page(f"/t/{third}"))
 
 
+class TrialsApart(Bench):
+    def test_trials_that_cannot_both_be_right_are_said(self) -> None:
+        """Two trials 54 degrees apart were averaged to 152 ± 30 without a word."""
+        tids = []
+        for number, value in enumerate((60.0, 100.0), start=1):
+            shot = Shot("left", value, yaw_deg=7.0)
+            tid, truth = self.photographed(LEG_RAISE, shot, number=str(number))
+            said = self.saved(tid, self.marks_form(truth))
+            tids.append(tid)
+        self.assertRegex(said, r"left passive read (59|60|61)° and (99|100|101)°: further apart")
+        self.assertIn("further apart than their", self.page(f"/a/{self.aid}/review"))
+
+    def test_trials_as_they_scatter_are_not(self) -> None:
+        for number, value in enumerate((74.0, 79.0), start=1):
+            shot = Shot("left", value, yaw_deg=7.0)
+            tid, truth = self.photographed(LEG_RAISE, shot, number=str(number))
+            self.assertNotIn("further apart", self.saved(tid, self.marks_form(truth)))
+
+
 class TheOtherSide(Bench):
     def test_a_right_leg_filed_as_left_is_said(self) -> None:
         """Every side pose that is done on each side, in every way it is done."""

@@ -357,6 +357,8 @@ def _session(
     values = [t.value for t in same]
     value = fmean(values) if best is None else max(values) if best == "higher" else min(values)
     other = any(chosen is not None and differing(t, chosen) for t in same)
+    # A session is never known better than its readings allow.
+    sem = max(sem, math.sqrt(fmean(t.sd**2 for t in same)))
     return SessionValue(
         first.assessment_id,
         first.day,
@@ -369,6 +371,22 @@ def _session(
         other,
         df,
     )
+
+
+def disagreeing(
+    trials: Sequence[TrialValue], sem: float = PRIOR_SEM_DEG
+) -> tuple[TrialValue, TrialValue] | None:
+    """The two valid trials of one session, side and mode that lie too far apart to be one range.
+
+    Too far is beyond the 95 % interval of their difference: both readings' spread and the
+    scatter between repeated trials.
+    """
+    valid = sorted((t for t in trials if t.valid), key=lambda t: t.value)
+    if len(valid) < 2:
+        return None
+    low, high = valid[0], valid[-1]
+    limit = Z95 * math.sqrt(low.sd**2 + high.sd**2 + 2.0 * sem**2)
+    return (low, high) if high.value - low.value > limit else None
 
 
 def differing(trial: TrialValue, chosen: tuple[str, ...]) -> frozenset[str]:

@@ -105,6 +105,13 @@ def say_asymmetry(series: Series, unit: str = "deg") -> str:
     found = asymmetries(series, series.main_mode)
     if not found:
         return ""
+    newest = [
+        line.sessions[-1].assessment_id
+        for line in series.lines
+        if line.mode == series.main_mode and line.side != "both" and line.sessions
+    ]
+    if any(at != found[-1].assessment_id for at in newest):
+        return "Left and right were not both measured the last time: no comparison of sides."
     return describe_asymmetry(found[-1], unit)
 
 
@@ -121,6 +128,15 @@ def describe_asymmetry(a: Asymmetry, unit: str = "deg") -> str:
             "it gets more of the work, not all of it."
         )
     return f"The {a.tighter} is tighter by {size}: real, but small enough to leave alone."
+
+
+def say_disagreeing(low: TrialValue, high: TrialValue, where: str, unit: str = "deg") -> str:
+    """That two trials of a session cannot both be right; ``where`` names side and mode."""
+    return (
+        f"The trials of {where} read {plain(low.value, unit)} and {plain(high.value, unit)}: "
+        "further apart than their intervals allow. Look at the marks and corners of both before "
+        "you trust the mean."
+    )
 
 
 def why_left_out(trial: TrialValue, series: Series) -> str:

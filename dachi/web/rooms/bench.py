@@ -40,6 +40,7 @@ from dachi.studio.markings import (
     second_opinion,
 )
 from dachi.studio.markings import read as read_marking
+from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.session import (
     coach_id,
@@ -201,6 +202,8 @@ def save(tid: int) -> str | Response | tuple[str, int]:
         markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
         sure = 1 if isinstance(error, Unsure) else None
         return redirect(url_for("bench.page", tid=tid, sure=sure))
+    for sentence in said_apart(work(), at):
+        flash(sentence, "retake")
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     after = [t for t in order if t.id > tid] + [t for t in order if t.id < tid]
     waiting = next((t for t in after if t.status == "unmarked"), None)

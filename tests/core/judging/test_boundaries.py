@@ -17,6 +17,7 @@ from dachi.core.judging.series import (
     asymmetries,
     build,
     differing,
+    disagreeing,
     gain,
     main_conditions,
     repeats_of,
@@ -42,6 +43,32 @@ def line(*sessions: SessionValue, better: str = "higher") -> Line:
 
 def series(*lines: Line, better: str = "higher", included: frozenset[str] = frozenset()) -> Series:
     return Series(lines, ("warm",), {}, better, included)
+
+
+def reading(value: float, sd: float, *, trial: int = 1, valid: bool = True) -> TrialValue:
+    return TrialValue(trial, 1, 0.0, "left", "passive", value, sd, valid, ("warm",))
+
+
+class NeverNarrowerThanTheReadings(unittest.TestCase):
+    """The bench said ± 23°, the overview ± 7°."""
+
+    def test_the_spread_of_a_session(self) -> None:
+        """SEM of nobody's repeats is 2.5; root mean square of 12 and 5 is 9.192."""
+        for sds, sem in (((1.0,), 2.5), ((12.0,), 12.0), ((12.0, 5.0), 9.192)):
+            rows = [reading(70.0, sd, trial=i) for i, sd in enumerate(sds)]
+            (found,) = build(rows).lines[0].sessions
+            self.assertAlmostEqual(found.sem, sem, places=3)
+        self.assertGreater(found.half, 1.96 * 9.19 / math.sqrt(2))
+
+    def test_trials_too_far_apart(self) -> None:
+        """1.96 root(1.5^2 + 2^2 + 2 x 2.5^2) = 8.488: beyond it both cannot be right."""
+        for apart, said in ((8.4, False), (8.6, True)):
+            rows = [reading(70.0, 1.5), reading(70.0 + apart, 2.0, trial=2)]
+            self.assertEqual(disagreeing(rows) is not None, said, apart)
+        low, high = disagreeing([reading(90.0, 1.0), reading(60.0, 1.0), reading(70.0, 1.0)])
+        self.assertEqual((low.value, high.value), (60.0, 90.0))
+        self.assertIsNone(disagreeing([reading(90.0, 1.0), reading(60.0, 1.0, valid=False)]))
+        self.assertIsNone(disagreeing([]))
 
 
 class TwoSessions(unittest.TestCase):
