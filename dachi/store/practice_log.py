@@ -13,6 +13,10 @@ from dachi.store.database import Conflict, Database
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
 
+#: A session of the week has at least this much work, s.
+COUNTS_FROM_S = 60.0
+
+
 class Felt(StrEnum):
     """How a session or a drill felt."""
 
@@ -72,14 +76,32 @@ class LogEntry:
     soreness: int | None
     pains: tuple[Pain, ...]
 
+    @property
+    def counts(self) -> bool:
+        """Whether it is one of the week's sessions: a minute of work at least."""
+        return self.seconds >= COUNTS_FROM_S
 
-def add(db: Database, coach_id: int, practitioner_id: int, new: NewLogEntry) -> int:
-    """Log a session and return its id; sent twice it is there once. Conflict where not theirs."""
+
+def add(
+    db: Database, coach_id: int, practitioner_id: int, new: NewLogEntry, *, adding: bool = False
+) -> int:
+    """Log a session and return its id. Conflict where not theirs.
+
+    Sent twice it is there once; ``adding``, the later sending adds to it, unless it tells of less.
+    """
     row = db.execute(
-        f"SELECT id FROM practice_log WHERE once_key = ? AND practitioner_id IN ({_OWN})",
+        "SELECT id, seconds, finished FROM practice_log WHERE once_key = ?"
+        f" AND practitioner_id IN ({_OWN})",
         (new.once_key, practitioner_id, coach_id),
     ).fetchone()
     if row:
+        if adding and (new.finished, new.seconds) >= (bool(row["finished"]), row["seconds"]):
+            db.execute(
+                "UPDATE practice_log SET seconds = ?, felt = ?, finished = ?, done = ?, notes = ?"
+                " WHERE id = ?",
+                (new.seconds, new.felt, int(new.finished), _done(new.done), new.notes, row["id"]),
+            )
+            _set_pains(db, row["id"], new.pains)
         return int(row["id"])
     cursor = db.execute(
         "INSERT INTO practice_log (practitioner_id, once_key, started_at, seconds, felt, finished,"
@@ -92,11 +114,16 @@ def add(db: Database, coach_id: int, practitioner_id: int, new: NewLogEntry) -> 
     if cursor.rowcount != 1:
         raise Conflict("There is no such practitioner.")
     log_id = int(cursor.lastrowid or 0)
+    _set_pains(db, log_id, new.pains)
+    return log_id
+
+
+def _set_pains(db: Database, log_id: int, pains: Sequence[Pain]) -> None:
+    db.execute("DELETE FROM practice_pain WHERE log_id = ?", (log_id,))
     db.executemany(
         "INSERT INTO practice_pain (log_id, drill, place, kind) VALUES (?, ?, ?, ?)",
-        [(log_id, p.drill, p.place, p.kind) for p in new.pains],
+        [(log_id, p.drill, p.place, p.kind) for p in dict.fromkeys(pains)],
     )
-    return log_id
 
 
 def _done(rows: Sequence[DrillDone]) -> str:

@@ -35,7 +35,9 @@ def by_week(
     for w in range(WEEKS - 1, -1, -1):
         start = monday - timedelta(days=7 * w)
         end = start + timedelta(days=7)
-        own = [e for e in log if start.isoformat() <= e.started_at[:10] < end.isoformat()]
+        own = [
+            e for e in log if e.counts and start.isoformat() <= e.started_at[:10] < end.isoformat()
+        ]
         rows.append(
             (f"{start.day} {start:%b}", sum(e.seconds for e in own) / 60, len(own), planned)
         )

@@ -20,6 +20,8 @@ from dachi.studio.work import Work
 
 #: Rows kept of one session; more than any session has.
 MOST_DRILLS, MOST_PAINS = 80, 20
+#: Less work than this is none, s.
+LEAST_S = 10.0
 DAY_S, LONGEST_DRILL_S, LONGEST_MIN = 86_400, 7200, 600
 HIGHEST_CM, MOST_LAYERS = 150, 20
 
@@ -95,6 +97,11 @@ def read_played(body: bytes, now: datetime) -> NewLogEntry:
     )
 
 
+def worth_keeping(entry: NewLogEntry) -> bool:
+    """Whether anything was done or hurt: walking through by Skip alone is no session."""
+    return bool(entry.pains) or sum(d.seconds for d in entry.done) >= LEAST_S
+
+
 def _done(d: PlayedDrill) -> DrillDone:
     return DrillDone(
         d.drill,
@@ -159,9 +166,16 @@ def read_by_hand(
     return entry, int(sore) if sore else None
 
 
-def keep(work: Work, who: Practitioner, entry: NewLogEntry, soreness: int | None = None) -> int:
-    """Log a session; what follows from it is put before the coach."""
-    log_id = stored.add(work.db, work.coach, who.id, entry)
+def keep(
+    work: Work,
+    who: Practitioner,
+    entry: NewLogEntry,
+    soreness: int | None = None,
+    *,
+    adding: bool = False,
+) -> int:
+    """Log a session, or add to one; what follows from it is put before the coach."""
+    log_id = stored.add(work.db, work.coach, who.id, entry, adding=adding)
     if soreness is not None:
         stored.set_soreness(work.db, work.coach, who.id, log_id, soreness)
     proposals.refresh(work, who)

@@ -36,6 +36,7 @@ def logged(log: Sequence[LogEntry], today: datetime) -> list[Logged]:
             tuple((p.drill, p.place, p.kind) for p in e.pains),
             any(d.drill in known and known[d.drill].strong for d in e.done),
             e.seconds / 60,
+            e.counts,
         )
         for e in log
     ]

@@ -66,11 +66,12 @@ class Player(InChromium):
         props = phone.locator('.end-prop input[name="prop_cm"]')
         if props.count():
             props.first.fill("a lot")
-            phone.get_by_role("button", name="Keep it").click()
+            phone.get_by_role("button", name="Add this").click()
             expect(phone.locator("#kept")).to_contain_text("in centimetres")
             props.first.fill("12")
+        expect(phone.locator("#kept")).to_contain_text("Kept on this device")
         phone.fill("#notes", "the bus was late")
-        phone.get_by_role("button", name="Keep it").click()
+        phone.get_by_role("button", name="Add this").click()
         expect(phone.locator("#kept")).to_contain_text("Kept on this device")
         self.assertEqual(self.log(), [])
         phone.context.set_offline(False)
@@ -87,6 +88,50 @@ class Player(InChromium):
         self.page.goto(f"{self.base}/p/{self.pid}/practice")
         expect(self.page.get_by_text("the bus was late")).to_be_visible()
         self.assertEqual(self.serious_issues(self.page), [])
+
+    def test_a_finished_session_is_kept_without_another_touch(self) -> None:
+        """Left or reloaded at "Well done", before "Keep it", it was lost."""
+        phone, _ = self.player()
+        phone.clock.install(time=CLOCK.local())
+        phone.get_by_role("button", name="Start").click()
+        self.play_to(phone, phone.get_by_role("heading", name="Well done"))
+        phone.clock.resume()
+        expect(phone.locator("#kept")).to_contain_text("It is in your log", timeout=15_000)
+        self.assertEqual([(e.finished, e.felt) for e in self.log()], [(True, "right")])
+        phone.reload()
+        expect(phone.get_by_role("heading", name="Well done")).to_be_visible()
+        phone.get_by_text("hard", exact=True).first.click()
+        phone.fill("#notes", "warm room")
+        phone.get_by_role("button", name="Add this").click()
+        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        self.assertEqual([(e.felt, e.notes) for e in self.log()], [("hard", "warm room")])
+
+    def test_walking_through_by_skip_is_no_session(self) -> None:
+        """It counted as one: "1 min, felt right", 1 of 4."""
+        phone, data = self.player()
+        phone.get_by_role("button", name="Start").click()
+        for _ in data["items"]:
+            phone.get_by_role("button", name="Skip").click()
+        expect(phone.locator("#kept")).to_contain_text("nothing is logged")
+        expect(phone.get_by_role("button", name="Add this")).to_be_hidden()
+        phone.reload()
+        expect(phone.locator("#kept")).to_contain_text("nothing is logged")
+        self.assertEqual(self.log(), [])
+
+    def test_a_wrong_tap_on_it_hurts_is_taken_back(self) -> None:
+        phone, _ = self.player()
+        phone.get_by_role("button", name="Start").click()
+        for _ in range(2):
+            phone.get_by_role("button", name="It hurts").click()
+            phone.get_by_role("button", name="left knee").click()
+            phone.get_by_role("button", name="take it back").click()
+            expect(phone.locator("#name")).to_be_visible()
+        phone.get_by_role("button", name="It hurts").click()
+        phone.get_by_role("button", name="low back").click()
+        phone.get_by_role("button", name="a pinch").click()
+        phone.get_by_role("button", name="End the session here").click()
+        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        self.assertEqual([[p.place for p in e.pains] for e in self.log()], [["low back"]])
 
     def test_what_waited_under_an_old_link_arrives_by_the_new_one(self) -> None:
         phone, data = self.player()
@@ -150,7 +195,7 @@ class Player(InChromium):
         expect(phone.locator("#hurt-say")).to_contain_text("ends the session")
         self.assertEqual(self.serious_issues(phone), [])
         phone.get_by_role("button", name="End the session here").click()
-        phone.get_by_role("button", name="Keep it").click()
+        phone.get_by_role("button", name="Add this").click()
         expect(phone.locator("#kept")).to_contain_text("It is in your log")
         (entry,) = self.log()
         self.assertFalse(entry.finished)

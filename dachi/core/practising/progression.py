@@ -40,7 +40,10 @@ class Done:
 
 @dataclass(frozen=True)
 class Logged:
-    """A session in the log. ``days_ago`` counts from today; ``soreness`` of the next day."""
+    """A session in the log. ``days_ago`` counts from today; ``soreness`` of the next day.
+
+    One that hardly began does not count as practised.
+    """
 
     days_ago: float
     felt: str
@@ -49,6 +52,7 @@ class Logged:
     pains: tuple[tuple[str, str, str], ...] = ()
     hard: bool = False
     minutes: float = 0.0
+    counts: bool = True
 
 
 class ProposalKind(StrEnum):
@@ -125,7 +129,8 @@ def propose(
     if not gentler and not course.easy_week:
         gentler = _hard_weeks(log)
     found += gentler
-    found += _missed(recent, course.planned_two_weeks, course.minutes)
+    practised = [s for s in recent if s.counts]
+    found += _missed(practised, course.planned_two_weeks, course.minutes)
     if not found:
         found += _growth(log, drills, course)
     if not found and recent:
@@ -146,8 +151,10 @@ def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
     for session in log:
         if session.days_ago > RECUR_DAYS:
             continue
-        for drill, place, kind in session.pains:
+        # A place hurts once in a session, however often it was tapped.
+        for place in {place for _, place, _ in session.pains}:
             seen[place] = seen.get(place, 0) + 1
+        for drill, place, kind in session.pains:
             if session.days_ago > 7 or drill not in drills:
                 continue
             d = drills[drill]

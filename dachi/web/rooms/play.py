@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import asdict, replace
 from typing import Any
 
@@ -102,7 +102,7 @@ def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str
     data = {
         "weekday": session.weekday,
         "items": items,
-        "drills": {n: _card(known[n], profile.tuned, own.who.schools) for n in names},
+        "drills": {n: _card(known[n], profile.tuned, own.who.schools, person.props) for n in names},
         "breath_s": own.who.breath_s,
         "places": timeline.PLACES,
         "kinds": timeline.KINDS,
@@ -113,7 +113,8 @@ def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str
     return data, names
 
 
-def _card(d: Drill, tuned: Tuned, own: Mapping[str, str]) -> dict[str, Any]:
+def _card(d: Drill, tuned: Tuned, own: Mapping[str, str], props: Collection[str]) -> dict[str, Any]:
+    """What the player says of a drill; of what may help, only what the person owns."""
     return {
         "name": d.name,
         "phase": d.phase,
@@ -123,7 +124,7 @@ def _card(d: Drill, tuned: Tuned, own: Mapping[str, str]) -> dict[str, Any]:
         "prop": d.prop_height,
         "prop_cm": tuned.prop_cm.get(d.id),
         "sitting": d.sitting,
-        "props": [*d.requires, *d.optional],
+        "props": [*d.requires, *(p for p in d.optional if p in props)],
     }
 
 
@@ -139,7 +140,7 @@ def _shortened(step: Step) -> Step:
 @csrf.exempt
 @limiter.limit("60 per minute")
 def log(token: str) -> tuple[Response, int]:
-    """Take a session from the player. Sent again it is there once."""
+    """Take a session from the player. Sent again it is there once, with what was added."""
     own = own_of(token)
     if own is None:
         return _json({"problem": "This link was taken back. Ask your coach for a new one."}, 404)
@@ -149,7 +150,9 @@ def log(token: str) -> tuple[Response, int]:
         found = practice_log.read_played(request.get_data(), own.work.now())
     except practice_log.LogProblem as error:
         return _json({"problem": f"The log could not be read ({error})."}, 422)
-    practice_log.keep(own.work, own.who, found)
+    if not practice_log.worth_keeping(found):
+        return _json({"kept": found.once_key, "nothing": True}, 200)
+    practice_log.keep(own.work, own.who, found, adding=True)
     return _json({"kept": found.once_key}, 200)
 
 

@@ -11,28 +11,30 @@ import { ring, speak } from "./sound.js";
   const QUEUE = "dachi-practice-queue";
   const queue = () => { try { return JSON.parse(localStorage.getItem(QUEUE)) || []; } catch { return []; } };
   const keepQueue = (all) => localStorage.setItem(QUEUE, JSON.stringify(all));
-  let sending = false, again = 0;
+  let sending = false, again = 0, tell = () => {};
   // What a page of the same person may send: an entry follows its person to a new link.
   const addressed = (q, page) => (q.who === page.dataset.who ? page.dataset.to : q.to);
   async function flush(page, say) {
+    tell = say;
     if (sending) return;
     sending = true;
     const refused = new Map();
     try {
       for (;;) {
         const next = queue().find((q) => !refused.has(q.body.once_key));
-        if (!next) { say([...refused.values()].join(" "), !refused.size, refused); return; }
+        if (!next) { tell([...refused.values()].join(" "), !refused.size, refused); return; }
         let answer = null;
-        try { answer = await fetch(addressed(next, page), { method: "POST", body: JSON.stringify(next.body), headers: { "Content-Type": "application/json" } }); } catch { answer = null; }
-        if (answer && answer.ok) { keepQueue(queue().filter((q) => q.body.once_key !== next.body.once_key)); again = 0; continue; }
+        try { answer = await fetch(addressed(next, page), { method: "POST", body: JSON.stringify(next.body), headers: { "Content-Type": "application/json" }, keepalive: true }); } catch { answer = null; }
+        // What was added to it meanwhile is another sending of the same session.
+        if (answer && answer.ok) { keepQueue(queue().filter((q) => q.body.once_key !== next.body.once_key || q.rev !== next.rev)); again = 0; continue; }
         if (answer && (answer.status === 404 || answer.status === 422)) {
           const found = await answer.json().catch(() => ({}));
           refused.set(next.body.once_key, `The session of ${next.body.started_at.slice(0, 10)} could not be sent. ${found.problem || ""}`);
           continue;
         }
-        say("Kept on this device. It is sent once the connection is back.", false, refused);
+        tell("Kept on this device. It is sent once the connection is back.", false, refused);
         again = Math.min(again + 1, 8);
-        setTimeout(() => flush(page, say), 1000 * again);
+        setTimeout(() => flush(page, tell), 1000 * again);
         return;
       }
     } finally { sending = false; }
@@ -68,7 +70,7 @@ import { ring, speak } from "./sound.js";
   let run = { item: 0, step: 0, at: 0, first: null, done: {}, pains: [], swapped: {}, key: newKey(), started: null, ended: false };
   try {
     const kept = JSON.parse(localStorage.getItem(STORE));
-    if (kept && !kept.sent && kept.item < items.length) run = kept;
+    if (kept && !kept.sent && (kept.ended || kept.item < items.length)) run = kept;
   } catch { /* begin anew */ }
   const save = () => localStorage.setItem(STORE, JSON.stringify(run));
 
@@ -238,24 +240,56 @@ import { ring, speak } from "./sound.js";
   });
   $("hurt-back").addEventListener("click", () => { panel("step"); draw(); });
   function told(place, kind) {
-    const s = here();
-    run.pains.push({ drill: drillOf(run.item), place, kind });
-    note(s, worked(s) ? run.at : 0);
+    const s = here(), at = run.at, drill = drillOf(run.item);
+    if (!run.pains.some((p) => p.drill === drill && p.place === place && p.kind === kind)) run.pains.push({ drill, place, kind });
+    const leave = (then) => { note(s, worked(s) ? at : 0); then(); };
     $("hurt-places").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = true;
     const stop = data.stops[kind];
     const first = document.createElement("p"), second = document.createElement("p");
     first.className = "lead"; first.textContent = stop || "A dull ache beyond a breathable stretch ends this drill.";
     second.textContent = stop ? data.stop_now : data.eases[drillOf(run.item)];
-    $("hurt-say").replaceChildren(first, second, stop ? button("End the session here", () => end(false)) : button("Leave this drill, go on", () => { panel("step"); nextItem(); if (run.item < items.length) go(true); }));
+    $("hurt-say").replaceChildren(first, second, stop ? button("End the session here", () => leave(() => end(false))) : button("Leave this drill, go on", () => leave(() => { panel("step"); nextItem(); if (run.item < items.length) go(true); })),
+      button("A wrong tap: take it back", () => { run.pains = run.pains.filter((p) => p.drill !== drill || p.place !== place || p.kind !== kind); panel("step"); save(); draw(); }));
     $("hurt-say").querySelector("button").className = "btn btn-go";
     save();
   }
 
   // ---- the end ----------------------------------------------------------------------
+  // A session is kept as it happens; what is said at the end only adds to it.
+  function entry() {
+    const done = Object.entries(run.done).map(([drill, row]) => {
+      const found = { drill, ...row }, at = document.querySelector(`.end-drill[data-drill="${drill}"]`);
+      if (at) for (const input of at.querySelectorAll("select, input")) {
+        const v = input.name === "felt" ? input.value : number(input.value.trim());
+        if (v !== "" && v !== null) found[input.name] = v;
+      }
+      return found;
+    });
+    return {
+      once_key: run.key, started_at: run.started || stamp(new Date()), finished: Boolean(run.finished), done,
+      seconds: Object.values(run.done).reduce((t, d) => t + d.seconds, 0),
+      felt: document.querySelector('[name="felt"]:checked').value, notes: $("notes").value, pains: run.pains,
+    };
+  }
+  const anything = () => run.pains.length > 0 || Object.values(run.done).reduce((t, d) => t + d.seconds, 0) >= 10;
+  function keep() {
+    if (!anything()) return false;
+    run.rev = (run.rev || 0) + 1; save();
+    keepQueue([...queue().filter((q) => q.body.once_key !== run.key), { to: page.dataset.to, who: page.dataset.who, rev: run.rev, body: entry() }]);
+    return true;
+  }
+  function sayKept(words, sent) {
+    $("kept").textContent = sent ? "It is in your log. " : words;
+    if (sent) { const back = document.createElement("a"); back.href = page.dataset.home; back.textContent = "Back to your page"; $("kept").append(back); }
+  }
+  window.addEventListener("pagehide", () => { if (run.started && !run.ended && keep()) flush(page, () => {}); });
+
   function end(finished) {
     going = false; run.ended = true; run.finished = finished; save();
     letSleep();
     panel("end");
+    if (keep()) flush(page, sayKept);
+    else { $("kept").textContent = "Nothing was practised, so nothing is logged. "; $("keep").hidden = true; }
     const minutes = Object.values(run.done).reduce((t, d) => t + d.seconds, 0) / 60;
     $("end-head").textContent = finished ? "Well done" : "Enough for today";
     $("end-words").textContent = minutes >= 1 ? `${Math.round(minutes)} minutes of practice.` : "Every session counts.";
@@ -282,28 +316,12 @@ import { ring, speak } from "./sound.js";
   $("keep").addEventListener("click", () => {
     const bad = [...document.querySelectorAll(".end-prop input")].find((i) => i.value.trim() && number(i.value.trim()) === null);
     if (bad) { $("kept").textContent = "Give heights in centimetres and layers as numbers, or leave them empty."; bad.focus(); return; }
-    const done = Object.entries(run.done).map(([drill, row]) => {
-      const found = { drill, ...row }, at = document.querySelector(`.end-drill[data-drill="${drill}"]`);
-      if (at) for (const input of at.querySelectorAll("select, input")) {
-        const v = input.name === "felt" ? input.value : number(input.value.trim());
-        if (v !== "" && v !== null) found[input.name] = v;
-      }
-      return found;
-    });
-    const body = {
-      once_key: run.key, started_at: run.started || stamp(new Date()), finished: Boolean(run.finished), done,
-      seconds: Object.values(run.done).reduce((t, d) => t + d.seconds, 0),
-      felt: document.querySelector('[name="felt"]:checked').value, notes: $("notes").value, pains: run.pains,
-    };
-    keepQueue([...queue().filter((q) => q.body.once_key !== run.key), { to: page.dataset.to, who: page.dataset.who, body }]);
-    run.sent = true; save();
+    keep();
     $("keep").disabled = true;
-    flush(page, (words, sent) => {
-      $("kept").textContent = sent ? "It is in your log. " : words;
-      if (sent) { const back = document.createElement("a"); back.href = page.dataset.home; back.textContent = "Back to your page"; $("kept").append(back); }
-    });
+    flush(page, (words, sent) => { if (sent) run.sent = true; save(); sayKept(words, sent); });
   });
-  window.addEventListener("online", () => flush(page, (words, sent) => { if (run.sent) $("kept").textContent = sent ? "It is in your log." : words; }));
+  $("anew").addEventListener("click", () => { localStorage.removeItem(STORE); location.reload(); });
+  window.addEventListener("online", () => flush(page, (words, sent) => { if (run.ended) sayKept(words, sent); }));
 
   if (!items.length) { $("name").textContent = "There is nothing in this session."; $("foot").hidden = true; return; }
   if (run.ended) end(Boolean(run.finished)); else { draw(); go(false); }

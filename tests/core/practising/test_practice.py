@@ -254,6 +254,10 @@ class Proposals(unittest.TestCase):
             (low, held | {"gains": {"front-split": True}, "firm": True}, [("hold", "plan")]),
             ([knee, *easy], {}, [("back", "pigeon-upright")]),
             ([knee, session(9, pains=(("raise-up", "left knee", "dull"),))], {}, [("back", "pigeon-upright"), ("refer", "left knee")]),
+            # One session, tapped twice: that is once in four weeks, no reason to send anybody on.
+            ([session(1, drill="pigeon-upright", pains=(("pigeon-upright", "left knee", "knee"),) * 2), *easy], {}, [("back", "pigeon-upright")]),
+            # Three that hardly began are none of eight.
+            ([session(d, counts=False) for d in (1, 4, 8, 11)], {"planned_two_weeks": 8}, [("ease", "minutes")]),
             ([session(1, soreness=5), *easy], {}, [("ease", "plan")]),
             ([session(1, "easy", soreness=3), *easy], {}, [("advance", "raise-up")]),
             ([session(d, hard=True) for d in (1, 8, 15)], {}, [("easy_week", "plan")]),
