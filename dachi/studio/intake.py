@@ -29,6 +29,28 @@ class Refused(Told):
     """A photograph that is not taken in; the message is for the person."""
 
 
+class AlreadyThere(Refused):
+    """These very bytes are kept already. The message names whose photograph it is: to a coach
+    only. ``elsewhere`` says whether it belongs to another assessment than the one asked for.
+    """
+
+    def __init__(self, double: Use, elsewhere: bool) -> None:
+        super().__init__(already(double))
+        self.double, self.elsewhere = double, elsewhere
+
+    @property
+    def discreet(self) -> str:
+        """The same for whoever holds one person's link: nothing of anybody else."""
+        if self.elsewhere:
+            return "This photograph was sent before. Nothing was added: take a new one."
+        d = self.double
+        side = "" if d.side == "both" else f"{d.side} "
+        return (
+            f"This photograph was sent before, as {pose_name(d.pose)}, {side}{d.mode}, trial "
+            f"{d.number}. Nothing was added."
+        )
+
+
 @dataclass(frozen=True)
 class Place:
     """Where on the sheet a photograph goes, and how the pose was done."""
@@ -190,7 +212,7 @@ def send(
         )
         if same and once_key and double.assessment_id == visit.id:
             return int(double.trial_id)
-        raise Refused(already(double))
+        raise AlreadyThere(double, double.assessment_id != visit.id)
     if assessments.trial_at(work.db, work.coach, visit.id, place.slot):
         raise Refused(
             f"Trial {place.number} of {place.side} {place.mode} already has a photograph. Delete "

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import secrets
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import date, datetime
 
 import msgspec
 
@@ -164,6 +164,20 @@ def read_by_hand(
         pains=(Pain("", form["place"], form["kind"]),) if hurt else (),
     )
     return entry, int(sore) if sore else None
+
+
+def note_pain(work: Work, who: Practitioner, place: str, on: date) -> None:
+    """Log that a place hurts, outside any session, so that planning hears of it."""
+    entry = NewLogEntry(
+        once_key=secrets.token_urlsafe(12),
+        started_at=f"{on.isoformat()}T12:00:00",
+        seconds=0.0,
+        felt=Felt.RIGHT,
+        finished=False,
+        done=(),
+        pains=(Pain("", place, "knee" if "knee" in place else "dull"),),
+    )
+    keep(work, who, entry)
 
 
 def keep(

@@ -8,6 +8,7 @@ from datetime import date, datetime, timedelta
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 
+from dachi.errors import Told
 from dachi.simulation import outbox
 from dachi.simulation.outbox import Letter
 from dachi.store import practice_log, practitioners, private_links
@@ -39,16 +40,27 @@ def box(work: Work) -> Path:
     return work.folder / "outbox" / str(work.coach)
 
 
+class NoReminder(Told):
+    """There is nothing to remind of; the message says what is missing."""
+
+
 def reminder(work: Work, who: Practitioner, kind: str) -> Reminder:
-    """What a reminder says: ``visit``, ``look`` or ``practice``, which stands in for the others."""
+    """What a reminder says: ``visit``, ``look`` or ``practice``.
+
+    Raises NoReminder where no visit lies ahead, or no look is due.
+    """
     look = due(work, who.id)
-    if kind == "visit" and who.next_visit_at:
+    if kind == "visit":
+        if not who.next_visit_at or datetime.fromisoformat(who.next_visit_at) <= work.now():
+            raise NoReminder(f"No visit of {who.call_name} lies ahead: plan one first.")
         when = f"{say_day(who.next_visit_at)} at {who.next_visit_at[11:16]}"
         return Reminder(
             who, kind, f"See you on {say_day(who.next_visit_at)}",
             f"we meet on {when}. Come as you are; we warm up together first.",
         )  # fmt: skip
-    if kind == "look" and look:
+    if kind == "look":
+        if not look:
+            raise NoReminder(f"No look at {who.call_name} is due: nothing was measured yet.")
         return Reminder(
             who, kind, "Time for another look",
             f"from {say_day(look)} on a new look can show what the weeks have changed. Say when it "
@@ -100,6 +112,15 @@ def _since(moment: str, now: datetime) -> timedelta:
 def _told(letters: Iterable[Letter], now: datetime) -> set[tuple[str, str]]:
     oldest = now.astimezone() - timedelta(days=AGAIN_DAYS)
     return {(m.to, m.subject) for m in letters if parsedate_to_datetime(m.date) >= oldest}
+
+
+def written_lately(work: Work, one: Reminder) -> bool:
+    """Whether this very message went to this person within the last day."""
+    since = work.now().astimezone() - timedelta(days=1)
+    return any(
+        (m.to, m.subject) == (one.who.email, one.subject) and parsedate_to_datetime(m.date) > since
+        for m in outbox.letters(box(work), MOST_LETTERS)
+    )
 
 
 def write(work: Work, one: Reminder, address: str | None) -> None:

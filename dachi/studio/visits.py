@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from dachi.core.assessing import runsheet
@@ -52,21 +52,58 @@ class Station:
         return "empty" if states == {"empty"} else "marked"
 
 
-def new_lines(work: Work, visit: Assessment) -> tuple[SheetLine, ...]:
-    """The sheet for an assessment, from goals, history and what the screening allows."""
-    pid = visit.practitioner_id
-    limits: dict[str, set[str]] = {}
-    for rule in limiter_rules():
-        limits.setdefault(rule.goal, set()).update(n.pose for n in rule.needs)
+def new_lines(
+    work: Work, practitioner_id: int, aims: Collection[str] = ()
+) -> tuple[SheetLine, ...]:
+    """The sheet for a visit, from aims, goals, history and what the screening allows."""
+    pid = practitioner_id
     earlier = run_sheets.first_sides(work.db, work.coach, pid)
     return runsheet.build(
         catalogue(),
-        goals={g.pose for g in goals.of_practitioner(work.db, work.coach, pid)},
+        goals={g.pose for g in goals.of_practitioner(work.db, work.coach, pid)} | set(aims),
         measured=markings.measured_poses(work.db, work.coach, pid),
         first=runsheet.first_side(earlier),
-        limits=limits,
+        limits=_limits(),
         refused=shut_modes(work, pid),
     )
+
+
+def _limits() -> dict[str, set[str]]:
+    """For each pose somebody may aim at, the poses that tell what holds it back."""
+    found: dict[str, set[str]] = {}
+    for rule in limiter_rules():
+        found.setdefault(rule.goal, set()).update(n.pose for n in rule.needs)
+    return found
+
+
+@dataclass(frozen=True)
+class Aim:
+    """A pose somebody may come for: what its sheet would take."""
+
+    pose: Pose
+    poses: int
+    minutes: float
+    chosen: bool
+
+
+def aims(work: Work, practitioner_id: int) -> list[Aim]:
+    """What a person may come for, the goals that are set already chosen."""
+    goal_poses = {g.pose for g in goals.of_practitioner(work.db, work.coach, practitioner_id)}
+    found = []
+    for pose_id in _limits():
+        lines = runsheet.build(
+            catalogue(), goals={pose_id}, measured={}, first="left", limits=_limits(),
+            refused=shut_modes(work, practitioner_id),
+        )  # fmt: skip
+        found.append(
+            Aim(
+                catalogue().pose(pose_id),
+                len({x.pose for x in lines}),
+                runsheet.minutes(lines, catalogue()),
+                pose_id in goal_poses,
+            )
+        )
+    return sorted(found, key=lambda a: a.pose.name)
 
 
 def shut_modes(work: Work, pid: int) -> tuple[str, ...]:
@@ -77,6 +114,32 @@ def shut_modes(work: Work, pid: int) -> tuple[str, ...]:
     screening = preparation.screening(work.db, work.coach, pid)
     shut = screening is not None and bool(screening.yes) and screening.cleared_on is None
     return ("passive",) if shut else ()
+
+
+def opened_since(work: Work, visit: Assessment) -> tuple[SheetLine, ...]:
+    """Passive rows that a clearance recorded after the sheet was made allows now.
+
+    Only where the sheet has none at all: what somebody took off by hand stays off.
+    """
+    screening = preparation.screening(work.db, work.coach, visit.practitioner_id)
+    lines = run_sheets.lines(work.db, work.coach, visit.id)
+    shut = screening is None or not screening.yes or bool(shut_modes(work, visit.practitioner_id))
+    if shut or not lines or any(x.mode == "passive" for x in lines):
+        return ()
+    return tuple(
+        SheetLine(x.pose, x.side, "passive", x.trials)
+        for x in lines
+        if x.pose in catalogue() and "passive" in catalogue().pose(x.pose).modes
+    )
+
+
+def with_rows(lines: Sequence[SheetLine], more: Sequence[SheetLine]) -> tuple[SheetLine, ...]:
+    """Rows put into a sheet, each after the row of the same pose and side."""
+    found = list(lines)
+    for row in more:
+        at = max(i for i, x in enumerate(found) if (x.pose, x.side) == (row.pose, row.side))
+        found.insert(at + 1, row)
+    return tuple(found)
 
 
 def lines_of(work: Work, visit: Assessment, own: Sequence[Trial]) -> tuple[SheetLine, ...]:
@@ -126,8 +189,18 @@ def stations(work: Work, visit: Assessment, own: Sequence[Trial]) -> list[Statio
 
 
 def free(found: Sequence[Station]) -> list[Slot]:
-    """Places without a photograph, in the order they are taken."""
-    return [slot for slot, taken in _places(found) if not taken]
+    """Places without a photograph, in the order they are taken.
+
+    What the sheet asks for comes before one more trial of what must be taken again.
+    """
+    wanted = {
+        Slot(s.pose.id, r.line.side, r.line.mode, n)
+        for s in found
+        for r in s.rows
+        for n in range(1, r.line.trials + 1)
+    }
+    open_slots = [slot for slot, taken in _places(found) if not taken]
+    return sorted(open_slots, key=lambda slot: slot not in wanted)
 
 
 def _places(found: Sequence[Station]) -> list[tuple[Slot, bool]]:
@@ -144,14 +217,10 @@ def after(found: Sequence[Station], slot: Slot | None) -> Slot | None:
     open_slots = free(found)
     if slot is None or not open_slots:
         return open_slots[0] if open_slots else None
-    order = [
-        Slot(s.pose.id, r.line.side, r.line.mode, n)
-        for s in found
-        for r in s.rows
-        for n in r.numbers
-    ]
+    order = [place for place, _ in _places(found)]
     at = order.index(slot) if slot in order else -1
-    return next((s for s in order[at + 1 :] if s in open_slots), open_slots[0])
+    later = set(order[at + 1 :])
+    return next((s for s in open_slots if s in later), open_slots[0])
 
 
 def all_trials(work: Work, visit: Assessment) -> list[Trial]:

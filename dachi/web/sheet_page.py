@@ -50,6 +50,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "on_sheet": on_sheet,
         "pose": pose,
         "poses": catalogue().poses,
+        "photographed": {t.pose for t in own},
         "minutes": runsheet.minutes(lines, catalogue()),
         "put_away": assessments.put_away(db(), coach_id(), visit.id),
         "unmarked": [t for t in own if t.status == "unmarked"],
@@ -64,6 +65,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "closed": intake.closed(visit),
         "refused": intake.refusal(work(), visit, who, chosen.mode),
         "state": state,
+        "opened": visits.opened_since(work(), visit),
         "cautions": _cautions(who.id, state),
         "waiting": len(unsorted_photos.of_assessment(db(), coach_id(), visit.id)),
         "phone_live": phone_links.live(

@@ -85,12 +85,11 @@ class WholeAssessment(InChromium):
         page.get_by_role("button", name="Open the run sheet").click()
         page.wait_for_url("**/a/*")
         expect(page.get_by_text("Pain in the left knee, 2 of 10")).to_be_visible()
-        page.get_by_text("Add a pose").click()
-        page.get_by_role("button", name="Butterfly").click()
-        for drop in ("Raised leg taken across", "Seated hip rotation"):
-            page.locator(".runlist").get_by_text(drop).click()
-            page.get_by_text("Change the sheet").click()
-            page.get_by_role("button", name="Drop this pose").click()
+        # All poses in one go: one fold, one tick each, one press.
+        page.get_by_text("Choose the poses").click()
+        for change in ("Butterfly", "Raised leg taken across", "Seated hip rotation"):
+            page.locator(".pose-grid label", has_text=change).click()
+        page.get_by_role("button", name="Use these").click()
         aid = int(page.url.split("/a/")[1].split("?")[0])
         for pose in POSES:
             page.goto(f"{self.base}/a/{aid}?pose={pose}")

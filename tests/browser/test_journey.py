@@ -73,6 +73,13 @@ def drag(page: Page, name: str, to: tuple[float, float]) -> None:
     page.mouse.up()
 
 
+def to_chart(case: InChromium, page: Page) -> None:
+    """From the bench, where the next shot is offered once one is kept, to the chart."""
+    page.wait_for_url("**/t/*kept=*")
+    expect(page.locator("label.next-shot")).to_be_visible()
+    page.goto(f"{case.base}/p/{case.pid}?pose={LEG_RAISE}")  # type: ignore[attr-defined]
+
+
 def value_of(page: Page, measure: str = "hip_flexion") -> float:
     return float(page.locator(f'#strip [data-measure="{measure}"]').get_attribute("data-value"))
 
@@ -90,8 +97,8 @@ class Journey(InChromium):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "leg.jpg"
             path.write_bytes(data)
+            # Choosing it sends it: there is nothing else to decide.
             page.set_input_files("#photo", path)
-            page.get_by_role("button", name="Add and mark it").click()
             page.wait_for_url("**/t/*")
         # Wrong places first: every mark far from its joint, out of each other's way.
         wrong = {k: (150.0 + 160 * i, 120.0) for i, k in enumerate(truth["marks_px"]) if i < 6}
@@ -106,7 +113,7 @@ class Journey(InChromium):
         expect(page.locator("#strip .calibration")).to_contain_text("Camera turned 9°")
         self.assertAlmostEqual(value_of(page), truth["true_value_deg"], delta=1.0)
         page.get_by_role("button", name="Accept").click()
-        page.wait_for_url("**/p/*")
+        to_chart(self, page)
         ring = page.locator(".c-ring.c-left.c-passive")
         expect(ring).to_have_count(1)
         self.assertAlmostEqual(
@@ -250,9 +257,42 @@ class Interruptions(InChromium):
         self.assertAlmostEqual(self.field("mark-knee-x"), 500.0, delta=2)
         expect(page.locator("#hint")).to_contain_text("unsaved marks are back")
 
+    def place_all(self) -> None:
+        """Every mark a little away from where the program put it."""
+        for n in range(1, 7):
+            self.page.keyboard.press(str(n))
+            self.page.keyboard.press("ArrowLeft")
+            self.page.keyboard.press("ArrowLeft")
+        expect(self.page.locator("#strip .guesses")).to_be_empty()
+        expect(self.page.locator("#strip .big-number")).to_be_visible()
+
+    def test_untouched_guesses_are_asked_about_once(self) -> None:
+        page = self.page
+        for n in range(1, 7):
+            page.keyboard.press(str(n))
+            page.keyboard.press("Space")
+        expect(page.locator("#strip .guesses")).to_be_empty()
+        page.keyboard.press("Enter")
+        expect(page.locator("#messages")).to_contain_text("still exactly where the program put")
+        page.keyboard.press("Enter")
+        page.wait_for_url("**/p/*")
+        (count,) = self.db.execute("SELECT count(*) FROM marking").fetchone()
+        self.assertEqual(count, 1)
+
+    def test_the_same_number_typed_again_confirms_a_mark(self) -> None:
+        page = self.page
+        page.get_by_text("Marks as numbers, and more").click()
+        guesses = int(page.locator(".guesses").get_attribute("data-guesses") or 0)
+        field = page.locator('[name="mark-knee-x"]')
+        same = field.input_value()
+        field.fill("")
+        field.fill(same)
+        expect(page.locator(".guesses")).to_have_attribute("data-guesses", str(guesses - 1))
+
     def test_lost_connection_while_dragging(self) -> None:
         self.expected_complaints = ("ERR_INTERNET_DISCONNECTED", "Failed to load")
         page = self.page
+        self.place_all()
         before = value_of(page)
         page.context.set_offline(True)
         drag(page, "mark-knee", (430.0, 420.0))
@@ -265,10 +305,7 @@ class Interruptions(InChromium):
 
     def test_double_click_on_save_keeps_one_marking(self) -> None:
         page = self.page
-        for n in range(1, 7):
-            page.keyboard.press(str(n))
-            page.keyboard.press("Space")
-        expect(page.locator("#strip .guesses")).to_be_empty()
+        self.place_all()
         page.locator("#accept").dblclick()
         page.wait_for_url("**/p/*")
         (count,) = self.db.execute("SELECT count(*) FROM marking").fetchone()

@@ -139,8 +139,10 @@ class Sheet(Day):
         self.assertEqual(order()[1], first[0])
         self.post(f"/a/{aid}/lines", {"act": "drop", "pose": first[1]})
         self.assertNotIn(first[1], order())
-        self.post(f"/a/{aid}/lines", {"act": "add", "pose": "butterfly"})
-        self.assertEqual(order()[-1], "butterfly")
+        before = order()
+        self.post(f"/a/{aid}/lines", {"act": "choose", "poses": [*before, "butterfly", "pigeon"]})
+        self.assertEqual([p for p in order() if p in before], before, "order by hand stays")
+        self.assertEqual(set(order()), {*before, "butterfly", "pigeon"})
         row = {"act": "trials", "pose": "butterfly", "side": "both", "mode": "active"}
         self.post(f"/a/{aid}/lines", row | {"trials": "3"})
         lines = {(x.pose, x.mode): x.trials for x in run_sheets.lines(self.db, self.coach.id, aid)}

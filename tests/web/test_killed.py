@@ -177,7 +177,9 @@ class Killed(unittest.TestCase):
             tid = int(where.rsplit("/", 1)[1])
             kept[tid] = (hashlib.sha256(data).hexdigest(), 0)
             truth = staged(pose.id, Shot(side, pose.figure.low + 12, width=SIZE[0], height=SIZE[1]))
-            form: dict[str, object] = {"seen": "0", "mat": "on", "once_key": f"m{i}"}
+            form: dict[str, object] = {
+                "seen": "0", "mat": "on", "once_key": f"m{i}", "sure": "1",
+            }  # fmt: skip
             for name, (x, y) in truth.marks_px.items():
                 if name in pose.required:
                     form |= {

@@ -186,7 +186,9 @@ class Work(Pages):
         tid = self.shot()
         _, truth = rendered()
         form = self.marks_form(truth)
-        self.assertIn(f"/p/{self.pid}", self.post(f"/t/{tid}/save", form).headers["Location"])
+        # The sheet has more to photograph: the bench stays, and offers the next shot.
+        self.assertIn(f"/t/{tid}?kept", self.post(f"/t/{tid}/save", form).headers["Location"])
+        self.assertIn('id="next-shot"', self.text(self.client.get(f"/t/{tid}")))
         moved = form | {"mark-shoulder-x": form["mark-shoulder-x"] + 30, "seen": "1"}
         self.post(f"/t/{tid}/save", moved)
         stale = self.post(f"/t/{tid}/save", form, follow_redirects=True)
@@ -213,9 +215,9 @@ class Work(Pages):
         tid = self.shot()
         page = self.text(self.post(f"/t/{tid}/delete", follow_redirects=True))
         self.assertIn("Undo", page)
-        self.assertNotIn(f'href="/t/{tid}"', page)
+        self.assertNotIn('class="shot"', page)
         page = self.text(self.post(f"/t/{tid}/restore", follow_redirects=True))
-        self.assertIn(f'href="/t/{tid}"', page)
+        self.assertIn('class="shot"', page)
 
     def test_the_simulated_camera(self) -> None:
         aid = self.new_assessment()

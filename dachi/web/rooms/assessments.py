@@ -12,6 +12,8 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.core.assessing import runsheet
+from dachi.core.assessing.runsheet import SheetLine
+from dachi.data import catalogue
 from dachi.store import assessments, day_states, run_sheets, signing
 from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
@@ -27,6 +29,8 @@ PLACES = (
     "low back", "groin", "left hip", "right hip", "back of the left thigh",
     "back of the right thigh", "left knee", "right knee", "somewhere else",
 )  # fmt: skip
+#: Changes of the sheet that name one pose.
+ONE_POSE = ("up", "down", "drop", "trials")
 TRAINING = ("", "today", "yesterday", "two days ago")
 
 
@@ -62,8 +66,8 @@ def new(pid: int) -> str | Response | tuple[str, int]:
             )
             if day_states.of_assessment(db(), coach_id(), aid) is None:
                 day_states.save(db(), coach_id(), aid, state)
-                visit = own_assessment(aid)
-                run_sheets.save(db(), coach_id(), aid, visits.new_lines(work(), visit))
+                aims = [a for a in request.form.getlist("aim") if a in catalogue()]
+                run_sheets.save(db(), coach_id(), aid, visits.new_lines(work(), pid, aims))
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
         "assessment_form.html",
@@ -75,6 +79,8 @@ def new(pid: int) -> str | Response | tuple[str, int]:
         before=before,
         places=PLACES,
         training=TRAINING,
+        aims=visits.aims(work(), pid),
+        usual_minutes=runsheet.minutes(visits.new_lines(work(), pid), catalogue()),
     )
     return page, 422 if problem else 200
 
@@ -159,7 +165,8 @@ def _state(values: Mapping[str, str]) -> DayState:
         _pain(),
         _amount(values["sleep_h"], 0, 24),
         values["hard_training"] if values["hard_training"] in TRAINING else "",
-        _amount(values["warm_up_min"], 0, 180),
+        # Who arrives cold has not warmed up, whatever the field still says.
+        _amount(values["warm_up_min"], 0, 180) if values["warmth"] == "warm" else None,
     )
 
 
@@ -211,42 +218,59 @@ def run(aid: int) -> str:
 @room.post("/a/<int:aid>/lines")
 @login_required
 def lines(aid: int) -> Response | tuple[str, int]:
-    """Change the sheet: a pose earlier, later, dropped or added; trials of a row."""
+    """Change the sheet: which poses, a pose earlier, later or dropped, trials of a row."""
     visit = own_assessment(aid)
-    pose = pose_of(request.form.get("pose", ""))
     act = request.form.get("act", "")
+    pose = pose_of(request.form.get("pose", "")) if act in ONE_POSE else None
     own = visits.all_trials(work(), visit)
     now = visits.lines_of(work(), visit, own)
     try:
         if problem := intake.closed(visit):
             raise Conflict(problem)
         signing.claim(db(), coach_id(), aid, _seen(visit))
-        if act in ("up", "down"):
+        if act == "choose":
+            now = _chosen(visit, now, {t.pose for t in own})
+        elif act == "open":
+            now = visits.with_rows(now, visits.opened_since(work(), visit))
+        elif pose is None:
+            abort(400)
+        elif act in ("up", "down"):
             now = runsheet.move(now, pose.id, -1 if act == "up" else 1)
         elif act == "drop":
             if any(t.pose == pose.id for t in own):
                 raise Conflict("This pose has photographs: delete those first, then drop it.")
             now = tuple(x for x in now if x.pose != pose.id)
-        elif act == "add":
-            first = next((x.side for x in now if x.side != "both"), None)
-            earlier = run_sheets.first_sides(db(), coach_id(), visit.practitioner_id)
-            more = runsheet.lines_for(
-                pose,
-                first or runsheet.first_side(earlier),
-                refused=visits.shut_modes(work(), visit.practitioner_id),
-            )
-            if all(x.pose != pose.id for x in now):
-                now = (*now, *more)
         elif act == "trials":
             key = (pose.id, request.form.get("side", ""), request.form.get("mode", ""))
             wanted = request.form.get("trials", "")
             if wanted.isdecimal():
                 now = runsheet.with_trials(now, key, int(wanted))
-        else:
-            abort(400)
         run_sheets.save(db(), coach_id(), aid, now)
     except Conflict as error:
         db().again(keep=False)
         flash(f"{error}.".replace("..", "."), "retake")
-    shown = pose.id if any(x.pose == pose.id for x in now) else None
+    shown = pose.id if pose and any(x.pose == pose.id for x in now) else None
     return redirect(url_for("assessments.sheet", aid=aid, pose=shown))
+
+
+def _chosen(
+    visit: Assessment, now: tuple[SheetLine, ...], taken: set[str]
+) -> tuple[SheetLine, ...]:
+    """The sheet with just the poses that were ticked, and those with photographs."""
+    wanted = {p for p in request.form.getlist("poses") if p in catalogue()} | taken
+    kept = tuple(x for x in now if x.pose in wanted)
+    first = next((x.side for x in now if x.side != "both"), None)
+    earlier = run_sheets.first_sides(db(), coach_id(), visit.practitioner_id)
+    for pose in runsheet.ordered(
+        [catalogue().pose(p) for p in wanted if all(x.pose != p for x in kept)]
+    ):
+        rows = runsheet.lines_for(
+            pose,
+            first or runsheet.first_side(earlier),
+            refused=visits.shut_modes(work(), visit.practitioner_id),
+        )
+        # The easier comes before the harder; what was put in order by hand stays so.
+        harder = (i for i, x in enumerate(kept) if catalogue().pose(x.pose).demand > pose.demand)
+        at = next(harder, len(kept))
+        kept = (*kept[:at], *rows, *kept[at:])
+    return kept

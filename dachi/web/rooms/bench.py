@@ -110,7 +110,9 @@ def page(tid: int) -> str:
         following=ids[spot + 1] if spot + 1 < len(ids) else None,
         overrule_reason=history[0].overrule_reason if history else "",
         stopped=stopped(at.trial),
-        places=_places(at.trial),
+        places=visits.free(_stations(at.trial)),
+        next_shot=_next_shot(at.trial),
+        next_key=secrets.token_urlsafe(12),
         **_strip(at, marking, {k for k, s in states.items() if s == "guess"}),
     )
 
@@ -121,10 +123,15 @@ def _seen(form: Mapping[str, str]) -> int:
     return int(text) if text.isdecimal() and len(text) < 9 else 0
 
 
-def _places(trial: Trial) -> list[Slot]:
-    """Free places of the sheet that a photograph may belong to instead."""
+def _stations(trial: Trial) -> list[visits.Station]:
     visit = own_assessment(trial.assessment_id)
-    return visits.free(visits.stations(work(), visit, visits.all_trials(work(), visit)))
+    return visits.stations(work(), visit, visits.all_trials(work(), visit))
+
+
+def _next_shot(trial: Trial) -> Slot | None:
+    """The next place of the sheet without a photograph, after this one's."""
+    here = Slot(trial.pose, trial.side, trial.mode, trial.number)
+    return visits.after(_stations(trial), here)
 
 
 room.before_request(keep_closed)
@@ -209,6 +216,10 @@ def save(tid: int) -> str | Response | tuple[str, int]:
     waiting = next((t for t in after if t.status == "unmarked"), None)
     if waiting is not None:
         return redirect(url_for("bench.page", tid=waiting.id, kept=tid))
+    if _next_shot(at.trial) is not None:
+        # The person is waiting: the reading stays in sight and the next shot is offered beside it.
+        flash("Kept. The next photograph can be chosen below.")
+        return redirect(url_for("bench.page", tid=tid, kept=tid))
     flash("All photographs of this assessment are marked.")
     return redirect(
         url_for("progress.page", pid=at.who.id, pose=at.trial.pose, kept=tid, _anchor="chart")

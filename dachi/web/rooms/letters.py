@@ -51,7 +51,14 @@ def remind(pid: int) -> Response:
     if not who.email:
         flash("There is no address in the record yet.", "retake")
     else:
-        _write(reminders.reminder(work(), who, request.form.get("kind", "")))
+        try:
+            one = reminders.reminder(work(), who, request.form.get("kind", ""))
+            if reminders.written_lately(work(), one):
+                flash(f"“{one.subject}” was already written to {who.call_name} today.")
+            else:
+                _write(one)
+        except reminders.NoReminder as error:
+            flash(str(error), "retake")
     return redirect(url_for("practise.page", pid=pid))
 
 

@@ -20,7 +20,7 @@ from dachi.store.assessments import Assessment
 from dachi.store.database import DiskFull
 from dachi.store.practitioners import Practitioner
 from dachi.studio import intake, visits
-from dachi.studio.intake import Incoming, Refused
+from dachi.studio.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
 from dachi.web.private_links import outside_address, qr
 from dachi.web.security import csrf, limiter
@@ -198,6 +198,8 @@ def receive(token: str) -> tuple[Response, int] | Response:
         )
     except DiskFull as error:
         return _json({"problem": str(error)}, 507)
+    except AlreadyThere as error:
+        return _json({"problem": error.discreet}, 422)
     except Told as error:
         return _json({"problem": str(error)}, 422)
     except OSError as error:

@@ -74,7 +74,12 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
         weekdays=weeks.WEEKDAYS,
         places=timeline.PLACES,
         kinds=timeline.KINDS,
-        form=EMPTY | {"once_key": secrets.token_urlsafe(12)} | dict(form or {}),
+        form=EMPTY
+        | {
+            "once_key": secrets.token_urlsafe(12),
+            "started_at": work().now().strftime("%Y-%m-%dT%H:%M"),
+        }
+        | dict(form or {}),
         problem=problem,
     )
 

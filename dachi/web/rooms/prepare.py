@@ -98,8 +98,10 @@ def clearance(pid: int) -> Response:
     """Record that a doctor or physiotherapist gave clearance."""
     own_practitioner(pid)
     by, on = request.form.get("cleared_by", "").strip()[:120], _day("cleared_on")
-    if not by or on is None:
-        return _back(pid, "Say who gave clearance, and on which day.")
+    if not by:
+        return _back(pid, "Say who gave clearance.")
+    if on is None:
+        return _back(pid, "Give the day of the clearance; it cannot lie ahead.")
     if not preparation.clear(db(), coach_id(), pid, by=by, on=on):
         return _back(pid, "Ask the screening questions first.")
     return _back(pid)

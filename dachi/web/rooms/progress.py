@@ -16,6 +16,7 @@ from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
 from dachi.core.judging import wording
 from dachi.core.judging.series import Series
+from dachi.core.practising import timeline
 from dachi.data import catalogue
 from dachi.drawing import hip
 from dachi.drawing import progress as charts
@@ -24,7 +25,7 @@ from dachi.store import assessments, goals, practitioners
 from dachi.store import summaries as stored
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
-from dachi.studio import export, overview, summaries
+from dachi.studio import export, overview, practice_log, summaries
 from dachi.studio.histories import day_number
 from dachi.studio.phrases import say_day
 from dachi.studio.summaries import judged, label_of, repeats_for
@@ -116,6 +117,7 @@ def _overview(who: Practitioner) -> str:
             (g, *overview.goal_state(work(), who, g)) for g in open_goals if g.pose in catalogue()
         ],
         goal_poses=catalogue().poses,
+        places=timeline.PLACES,
         notes=goals.notes_of(db(), coach_id(), who.id)[::-1],
         retest=min(dues) if dues else None,
         visits=assessments.of_practitioner(db(), coach_id(), who.id),
@@ -326,8 +328,9 @@ def close_goal(gid: int) -> Redirect:
 @login_required
 def add_note(pid: int) -> Redirect:
     """Note an injury, a holiday, a change of plan: charts show it."""
-    own_practitioner(pid)
+    who = own_practitioner(pid)
     kind, text = request.form.get("kind", "note"), request.form.get("text", "").strip()[:300]
+    place = request.form.get("place", "")
     try:
         on = date.fromisoformat(request.form.get("on_date", ""))
     except ValueError:
@@ -335,6 +338,9 @@ def add_note(pid: int) -> Redirect:
     if kind not in goals.KINDS or not text:
         return _back(pid, "Say in a few words what happened.")
     goals.annotate(db(), coach_id(), pid, on.isoformat(), kind, text)
+    if kind == "injury" and place in timeline.PLACES:
+        practice_log.note_pain(work(), who, place, on)
+        flash(f"Noted as pain in the {place} as well: the plan leaves it alone.")
     return _back(pid)
 
 

@@ -305,7 +305,8 @@
       if (box.checked) choose(svg.querySelector(box.id === "mat-on" ? ".corner" : ".level"));
     });
   }
-  form.querySelector(".numbers").addEventListener("change", (event) => {
+  // Typing a number confirms it, the same one too.
+  form.querySelector(".numbers").addEventListener("input", (event) => {
     const mark = svg.querySelector(`[data-name="${event.target.name.slice(0, -2)}"]`);
     if (mark) { settle(mark); place(mark); drawLines(); keepHere(); ask(true); }
   });

@@ -116,17 +116,18 @@
     drop.addEventListener("drop", (event) => {
       event.preventDefault();
       drop.classList.remove("over");
-      if (event.dataTransfer.files.length) { input.files = event.dataTransfer.files; say(input.files); }
+      if (event.dataTransfer.files.length) { input.files = event.dataTransfer.files; input.dispatchEvent(new Event("change")); }
     });
     input.addEventListener("change", () => { camera.value = ""; say(input.files); });
-    camera.addEventListener("change", () => {
-      if (!camera.files.length) return;
-      input.value = "";
-      say(camera.files);
-      $("#upload button[type=submit]").click();
-    });
+    camera.addEventListener("change", () => { if (camera.files.length) { input.value = ""; say(camera.files); } });
     document.addEventListener("htmx:sendError", () => {
-      $("#taker-notice").innerHTML = '<div class="notice notice-retake" role="alert">The connection was lost. The photograph is still chosen here: press the button again once it is back.</div>';
+      $("#taker-notice").innerHTML = '<div class="notice notice-retake" role="alert">The connection was lost. The photograph is still chosen here. <button type="button" class="btn btn-quiet btn-sm" id="send-again">Send it again</button></div>';
+      $("#send-again").addEventListener("click", () => $("#upload").requestSubmit());
     });
   }
+
+  // A photograph that is chosen or dropped is sent: there is nothing else to decide.
+  document.querySelectorAll("[data-sends]").forEach((input) => {
+    input.addEventListener("change", () => { if (input.files.length) input.form.requestSubmit(); });
+  });
 })();
