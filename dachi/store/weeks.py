@@ -169,6 +169,17 @@ def plan(
     return _dated(found, row["made_at"])
 
 
+def plan_before(db: Database, coach_id: int, practitioner_id: int) -> PlannedWeek | None:
+    """Return the plan before the newest one, None where there is none in the present format."""
+    rows = db.execute(
+        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 2",
+        (practitioner_id, coach_id),
+    ).fetchall()
+    if len(rows) < 2 or not rows[1]["digest"].startswith(f"{FORMAT}:"):
+        return None
+    return _dated(msgspec.json.decode(rows[1]["body"], type=PlannedWeek), rows[1]["made_at"])
+
+
 def save_plan(
     db: Database, coach_id: int, practitioner_id: int, made_from: str, found: PlannedWeek
 ) -> PlannedWeek:

@@ -18,7 +18,7 @@ from dachi.core.practising.dose import Dose
 from dachi.core.practising.ladders import Facts, Standing, answer, stand
 from dachi.core.practising.needs import SideRange
 from dachi.core.practising.programme import Item, Need, Person, Session, Week, Wishes
-from dachi.core.practising.timeline import steps
+from dachi.core.practising.timeline import direction_seconds, steps
 from dachi.data import (
     catalogue,
     cautions,
@@ -221,6 +221,68 @@ def week_of(work: Work, who: Practitioner) -> PlannedWeek:
     found = as_planned(planner.plan(drills(), person, wishes), person)
     work.db.to_write()
     return stored.save_plan(work.db, work.coach, who.id, stamp, found)
+
+
+def with_day_anew(work: Work, who: Practitioner, before: PlannedWeek, weekday: int) -> PlannedWeek:
+    """The week as it was, with one day planned anew under what was just changed by hand.
+
+    Raises NoPlan where the changes leave no session.
+    """
+    person, wishes = person_of(work, who), wishes_of(work, who.id)
+    found = as_planned(planner.plan(drills(), person, wishes), person)
+    anew = {s.weekday: s for s in found.sessions if s.weekday == weekday}
+    kept = {s.weekday: s for s in before.sessions if s.weekday != weekday} | anew
+    sessions = tuple(kept[day] for day in sorted(kept))
+    used = {i.drill for s in sessions for i in s.items}
+    done: dict[str, float] = {}
+    for i in (i for s in sessions for i in s.items):
+        worked = sum(step.seconds for step in i.steps if step.kind != "enter")
+        done[i.drill] = done.get(i.drill, 0.0) + worked
+    found = replace(
+        found,
+        sessions=sessions,
+        directions=direction_seconds(done, drill_by_id()),
+        fell_out={k: v for k, v in found.fell_out.items() if k not in used},
+    )
+    return stored.save_plan(work.db, work.coach, who.id, made_from(person, wishes), found)
+
+
+def put_back(work: Work, who: Practitioner, wishes: Sequence[tuple[int, str, str]]) -> None:
+    """Undo the last change by hand: the wishes as they were, and the plan before."""
+    before = stored.plan_before(work.db, work.coach, who.id)
+    for day, name, _ in stored.wishes(work.db, work.coach, who.id):
+        stored.wish(work.db, work.coach, who.id, day, name, None)
+    for day, name, kind in wishes:
+        stored.wish(work.db, work.coach, who.id, day, name, kind)
+    if before is not None:
+        stamp = made_from(person_of(work, who), wishes_of(work, who.id))
+        stored.save_plan(work.db, work.coach, who.id, stamp, before)
+
+
+def say_changes(before: PlannedWeek, after: PlannedWeek) -> str:
+    """What is different between two weeks, day by day; the days that stay are said too."""
+    known = drill_by_id()
+    old = {s.weekday: s for s in before.sessions}
+    parts, same = [], 0
+    for s in after.sessions:
+        was = {i.drill: i.dose for i in old[s.weekday].items} if s.weekday in old else {}
+        now = {i.drill: i.dose for i in s.items}
+        out = [known[n].name for n in was if n not in now and n in known]
+        new = [known[n].name for n in now if n not in was]
+        doses = [known[n].name for n in now if n in was and now[n] != was[n]]
+        said = [
+            f"{words} {', '.join(names)}"
+            for words, names in (("out", out), ("in", new), ("other dose of", doses))
+            if names
+        ]
+        if said:
+            parts.append(f"{WEEKDAYS[s.weekday]}: {'; '.join(said)}.")
+        else:
+            same += 1
+    if not parts:
+        return "Nothing in the week changed."
+    rest = f" {'The other day stays' if same == 1 else 'The other days stay'} as planned."
+    return " ".join(parts) + (rest if same else "")
 
 
 def as_planned(week: Week, person: Person) -> PlannedWeek:

@@ -275,7 +275,7 @@ class Interruptions(InChromium):
         page.keyboard.press("Enter")
         expect(page.locator("#messages")).to_contain_text("still exactly where the program put")
         page.keyboard.press("Enter")
-        page.wait_for_url("**/p/*")
+        page.wait_for_url("**kept=*")
         (count,) = self.db.execute("SELECT count(*) FROM marking").fetchone()
         self.assertEqual(count, 1)
 
@@ -307,7 +307,7 @@ class Interruptions(InChromium):
         page = self.page
         self.place_all()
         page.locator("#accept").dblclick()
-        page.wait_for_url("**/p/*")
+        page.wait_for_url("**kept=*")
         (count,) = self.db.execute("SELECT count(*) FROM marking").fetchone()
         self.assertEqual(count, 1)
 

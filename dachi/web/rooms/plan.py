@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 
-from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
+from flask import Blueprint, abort, flash, redirect, render_template, request, session, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
@@ -55,6 +56,7 @@ def page(pid: int) -> str:
         cautions=cautions(),
         active=active,
         owned=[p for p in props() if p.id in who.props],
+        lacking={d.id: missing(d, {*who.props, "mat"}) for d in weeks.drill_by_id().values()},
         wishes=stored_weeks.wishes(db(), coach_id(), pid),
         fell_out=_grouped(week.fell_out, who.props) if week else [],
         standings=weeks.standings(work(), who)[:2],
@@ -99,7 +101,7 @@ def profile(pid: int) -> Response:
 @room.post("/p/<int:pid>/plan/wish")
 @login_required
 def wish(pid: int) -> Response:
-    """Keep, drop, swap or lengthen one thing; the rest is planned around it."""
+    """Keep, drop, swap or lengthen one thing on a day, or on every day (-1)."""
     who = own_practitioner(pid)
     name, act = request.form.get("drill", ""), request.form.get("act", "")
     day = request.form.get("weekday", "-1")
@@ -107,6 +109,31 @@ def wish(pid: int) -> Response:
     if name not in known or day not in ("-1", *"0123456"):
         abort(400)
     on = int(day)
+    wishes = stored_weeks.wishes(db(), coach_id(), pid)
+    longer = weeks.profile_of(work(), pid).tuned.longer
+    try:
+        before = weeks.week_of(work(), who)
+    except NoPlan:
+        before = None
+    _change(pid, on, name, act)
+    try:
+        # What is changed on a day changes that day; the whole week only where that is asked.
+        if on >= 0 and before is not None:
+            after = weeks.with_day_anew(work(), who, before, on)
+        else:
+            after = weeks.week_of(work(), who)
+    except NoPlan as error:
+        db().again(keep=False)
+        flash(f"Not changed: {error}.", "retake")
+        return redirect(url_for("plan.page", pid=pid))
+    if before is not None:
+        session[f"plan-{pid}"] = {"wishes": wishes, "longer": dict(longer)}
+        flash(weeks.say_changes(before, after), f"undo:{url_for('plan.undo', pid=pid)}")
+    return redirect(url_for("plan.page", pid=pid, _anchor=f"day-{on}" if on >= 0 else None))
+
+
+def _change(pid: int, on: int, name: str, act: str) -> None:
+    """Record what the coach wants changed; 400 where it is no change there is."""
     if act in ("keep", "drop", "free"):
         kind = None if act == "free" else act
         stored_weeks.wish(db(), coach_id(), pid, on, name, kind)
@@ -114,7 +141,7 @@ def wish(pid: int) -> Response:
             stored_weeks.wish(db(), coach_id(), pid, -1, name, None)
     elif act == "swap":
         other = request.form.get("other", "")
-        if other not in known:
+        if other not in weeks.drill_by_id():
             abort(400)
         stored_weeks.wish(db(), coach_id(), pid, on, name, "drop")
         stored_weeks.wish(db(), coach_id(), pid, on, other, "keep")
@@ -123,12 +150,24 @@ def wish(pid: int) -> Response:
         proposals.accept(work(), pid, Adjustment(longer={name: lengthened(factor)}))
     else:
         abort(400)
-    try:
-        weeks.week_of(work(), who)
-    except NoPlan as error:
-        db().again(keep=False)
-        flash(f"Not changed: {error}.", "retake")
-    return redirect(url_for("plan.page", pid=pid, _anchor=f"day-{on}" if on >= 0 else None))
+
+
+@room.post("/p/<int:pid>/plan/undo")
+@login_required
+def undo(pid: int) -> Response:
+    """Take the last change by hand back: the week is as it was."""
+    who = own_practitioner(pid)
+    kept = session.pop(f"plan-{pid}", None)
+    if kept is None:
+        flash("There is nothing to take back.", "retake")
+        return redirect(url_for("plan.page", pid=pid))
+    profile = weeks.profile_of(work(), pid)
+    if dict(profile.tuned.longer) != kept["longer"]:
+        tuned = replace(profile.tuned, longer=kept["longer"])
+        stored_weeks.save_profile(db(), coach_id(), pid, replace(profile, tuned=tuned))
+    weeks.put_back(work(), who, [(d, n, k) for d, n, k in kept["wishes"]])
+    flash("Taken back: the week is as it was.")
+    return redirect(url_for("plan.page", pid=pid))
 
 
 @room.post("/p/<int:pid>/proposals/<int:oid>")
