@@ -77,9 +77,15 @@ def _news(db: Database, coach_id: int, since: str) -> dict[int, list[News]]:
 
 def _due(db: Database, coach_id: int) -> dict[int, str]:
     rows = db.execute(
-        "SELECT d.practitioner_id, min(d.retest_on) AS due FROM pose_summary d"
-        " JOIN practitioner p ON p.id = d.practitioner_id WHERE p.coach_id = ?"
-        " GROUP BY d.practitioner_id",
+        # Counted from the last look: poses that it left out do not make another one overdue.
+        "WITH last AS (SELECT a.id, a.practitioner_id, max(a.taken_at) FROM assessment a"
+        "  JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ? AND EXISTS"
+        "  (SELECT 1 FROM trial t WHERE t.assessment_id = a.id AND t.marked = 1"
+        "   AND t.deleted_at IS NULL) GROUP BY a.practitioner_id)"
+        " SELECT d.practitioner_id, min(d.retest_on) AS due FROM pose_summary d"
+        " JOIN last l ON l.practitioner_id = d.practitioner_id WHERE EXISTS"
+        "  (SELECT 1 FROM trial t WHERE t.assessment_id = l.id AND t.pose = d.pose"
+        "   AND t.marked = 1 AND t.deleted_at IS NULL) GROUP BY d.practitioner_id",
         (coach_id,),
     )
     return {r["practitioner_id"]: r["due"] for r in rows}

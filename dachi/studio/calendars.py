@@ -14,8 +14,7 @@ from dachi.studio.work import Work
 
 def due(work: Work, pid: int) -> str | None:
     """The first day on which a new look can show something, ISO; None where nothing is due."""
-    found = summaries.of_practitioner(work, pid)
-    return min((d.retest_on for d in found if d.retest_on), default=None)
+    return summaries.next_look(summaries.of_practitioner(work, pid))
 
 
 def calendar_of(work: Work, who: Practitioner) -> bytes:

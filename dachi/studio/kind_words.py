@@ -10,12 +10,16 @@ from dachi.store.practitioners import Practitioner
 from dachi.studio import summaries
 from dachi.studio.work import Work
 
+#: Steady is what surely moved by no more than this, either way.
+STEADY_DEG = 10.0
+
 
 def kind_words(work: Work, who: Practitioner) -> list[str]:
     """What the measurements say, kindly: what grew, what holds, nothing compared with others."""
     grown: list[str] = []
     holds: dict[str, list[str]] = {}
     rests: dict[str, list[str]] = {}
+    unknown: dict[str, list[str]] = {}
     for d in summaries.of_practitioner(work, who.id):
         if d.pose not in catalogue():
             continue
@@ -27,13 +31,17 @@ def kind_words(work: Work, who: Practitioner) -> list[str]:
                 side = f"{line.side} " if line.side != "both" else ""
                 size = abs(round(line.first.change))
                 grown.append(f"Your {side}{name} has {size}° more room than at the start.")
+            elif line.first.verdict is Verdict.LOSS:
+                rests.setdefault(name, []).append(line.side)
+            elif abs(line.first.change) + line.first.mdc <= STEADY_DEG:
+                holds.setdefault(name, []).append(line.side)
             else:
-                steady = line.first.verdict is Verdict.NONE
-                (holds if steady else rests).setdefault(name, []).append(line.side)
+                unknown.setdefault(name, []).append(line.side)
     return [
         *grown,
         *_together("Holding steady: {}.", holds),
         *_together("Resting a little, as they may: {}. Your coach sees it too.", rests),
+        *_together("Too early to say: {}. The next look will tell more.", unknown),
     ]
 
 

@@ -158,7 +158,7 @@ def trend_words(line: Line, unit: str) -> str:
 
 def retest_words(series: Series) -> str:
     """When the next look can first show something, from the line that needs least time."""
-    found = [r for line in series.lines if (r := trends.retest(line)) is not None]
+    found = trends.next_looks(series)
     if not found:
         return ""
     first = min(found, key=lambda r: r.day)

@@ -16,7 +16,7 @@ from dachi.studio import weeks
 from dachi.studio.phrases import say_day
 from dachi.studio.work import Work
 
-WEEKS, LEAST_WEEKS = 12, 4
+WEEKS = 12
 #: Directions are averaged over this many weeks.
 LOOK_BACK_WEEKS = 4
 
@@ -41,8 +41,9 @@ def by_week(
         rows.append(
             (f"{start.day} {start:%b}", sum(e.seconds for e in own) / 60, len(own), planned)
         )
+    # Nothing was asked of anybody before they began.
     first = next((i for i, r in enumerate(rows) if r[2]), len(rows) - 1)
-    return rows[min(first, len(rows) - LEAST_WEEKS) :]
+    return rows[first:]
 
 
 def directions(log: Sequence[LogEntry], today: date) -> dict[str, float]:

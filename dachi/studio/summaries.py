@@ -94,7 +94,7 @@ def refresh(work: Work, practitioner_id: int, pose_id: str) -> None:
         label = label_of(work, pose, measure, series)
         families.append(_family(measure, label, series, taken))
         news += _news(pose, measure, series, taken)
-        retests += [r.day for line in series.lines if (r := trends.retest(line)) is not None]
+        retests += [r.day for r in trends.next_looks(series)]
     retest_on = date_of(min(retests)).isoformat() if retests else None
     stored.save(
         work.db,
@@ -128,6 +128,19 @@ def freshen(work: Work, practitioner_id: int | None = None) -> int:
             else:
                 stored.drop(work.db, work.coach, person, pose_id)
     return len(wanted)
+
+
+def next_look(found: Sequence[PoseSummary]) -> str | None:
+    """The first day on which another look can show something, ISO, counted from the last one.
+
+    Poses that were not measured then do not make it overdue.
+    """
+    last = {
+        d.pose: max(((x.taken_at or "")[:10] for f in d.families for x in f.lines), default="")
+        for d in found
+    }
+    newest = max(last.values(), default="")
+    return min((d.retest_on for d in found if d.retest_on and last[d.pose] == newest), default=None)
 
 
 def _own_repeats(series: Series) -> dict[str, Repeats]:

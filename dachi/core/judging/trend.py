@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import theilslopes
 
-from dachi.core.judging.series import Line, SessionValue, gain, t95
+from dachi.core.judging.series import Line, Series, SessionValue, gain, t95
 
 Array = NDArray[np.float64]
 
@@ -128,6 +128,13 @@ def plateau(line: Line) -> Plateau | None:
     if abs(last.value - first.value) >= gain(first, last).mdc:
         return None
     return Plateau(len(recent), last.day - first.day)
+
+
+def next_looks(series: Series) -> list[Retest]:
+    """The next look by each line that the last look measured."""
+    newest = max((line.sessions[-1].day for line in series.lines if line.sessions), default=0.0)
+    lines = [x for x in series.lines if x.sessions and x.sessions[-1].day == newest]
+    return [r for line in lines if (r := retest(line)) is not None]
 
 
 def retest(line: Line) -> Retest | None:

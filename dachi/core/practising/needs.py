@@ -39,11 +39,13 @@ def from_limiters(found: Iterable[tuple[str, Limiter]]) -> list[Need]:
     for name, limiter in found:
         weight = SURE if limiter.sure else UNSURE
         likely = "likely" if limiter.sure else "perhaps"
-        reason = f"{limiter.rule.tissue}: {likely} what holds the {name.lower()} back"
         for kind, tissues in (
             ("lengthen", limiter.rule.lengthen), ("strengthen", limiter.rule.strengthen),
         ):  # fmt: skip
             for tissue in tissues:
+                # Named for what this drill works on, not for the whole finding.
+                what = tissue.replace("_", " ")
+                reason = f"{kind} the {what}: {likely} what holds the {name.lower()} back"
                 one = Need(kind, tissue, weight, reason)
                 if (kind, tissue) not in needs or needs[kind, tissue].weight < weight:
                     needs[kind, tissue] = one
@@ -80,7 +82,7 @@ def from_reserves(ranges: Iterable[SideRange]) -> list[Need]:
 
 def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:
     """The tighter side in each direction where the difference is real and worth acting on."""
-    found: dict[str, str] = {}
+    said: dict[str, set[str]] = {}
     by_pose: dict[tuple[str, str], dict[str, SideRange]] = {}
     for r in ranges:
         by_pose.setdefault((r.pose, r.motion), {})[r.side] = r
@@ -90,8 +92,9 @@ def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:
             continue
         if worth_acting(left.passive, right.passive, max(left.mdc, right.mdc)):
             less = "left" if left.passive < right.passive else "right"
-            found.setdefault(motion, less if left.higher else other_side(less))
-    return found
+            said.setdefault(motion, set()).add(less if left.higher else other_side(less))
+    # Where two poses name different sides of one direction, neither gets more.
+    return {motion: next(iter(sides)) for motion, sides in said.items() if len(sides) == 1}
 
 
 def merged(needs: Iterable[Need]) -> tuple[Need, ...]:

@@ -105,7 +105,6 @@ def _overview(who: Practitioner) -> str:
     found.sort(key=lambda d: order.get(d.pose, 99))
     open_goals = goals.of_practitioner(db(), coach_id(), who.id)
     ranges = overview.hip_ranges(found)
-    dues = [d.retest_on for d in found if d.retest_on]
     return render_template(
         "overview.html",
         who=who,
@@ -119,7 +118,7 @@ def _overview(who: Practitioner) -> str:
         goal_poses=catalogue().poses,
         places=timeline.PLACES,
         notes=goals.notes_of(db(), coach_id(), who.id)[::-1],
-        retest=min(dues) if dues else None,
+        retest=summaries.next_look(found),
         visits=assessments.of_practitioner(db(), coach_id(), who.id),
         today=work().today().isoformat(),
     )
