@@ -29,7 +29,7 @@
 
   const key = page.dataset.key;
   let sheet = JSON.parse($("sheet-data").textContent);
-  let now = 0;
+  let now = 0, waits = 0;
   const same = (a, b) => a.pose === b.pose && a.side === b.side && a.mode === b.mode && a.number === b.number;
 
   async function show() {
@@ -65,6 +65,10 @@
     }
     $("again").hidden = !sheet.again.length;
     $("again").textContent = sheet.again.length ? `To take again, says the laptop: ${sheet.again.join("; ")}. It comes up as one more trial.` : "";
+    const held = queue.filter((w) => !w.problem);
+    $("held").hidden = !held.length;
+    $("held").textContent = held.length ? `Waiting on this phone: ${held.map((w) => w.slot.words).join("; ")}. They are safe, also if this page closes; without a connection it cannot be opened again until the laptop is in reach.` : "";
+    waits = held.length;
     const refused = queue.filter((w) => w.problem);
     $("refused").replaceChildren(...refused.map((w) => {
       const box = document.createElement("div"), words = document.createElement("span"), drop = document.createElement("button");
@@ -109,6 +113,9 @@
           say(queue.length > 1 ? `Sent. ${queue.length - 1} more wait.` : "Sent.");
         } else if (answer && answer.status === 422 && body) {
           await store("readwrite", (s) => s.put({ ...w, problem: body.problem }));
+          // What was refused is the shot to take: the person is still there.
+          const at = sheet.order.findIndex((s) => same(s, w.slot));
+          if (at >= 0) now = at;
           say("");
         } else if (answer && (answer.status === 410 || answer.status === 404) && body) {
           say(`${body.problem} ${queue.length} photograph${queue.length > 1 ? "s wait" : " waits"} on this phone.`, true);
@@ -153,6 +160,8 @@
     show();
   });
   window.addEventListener("online", () => { pause = 0; pump(); });
+  // A reload without a connection would show the browser's error in place of this page.
+  window.addEventListener("beforeunload", (event) => { if (waits) event.preventDefault(); });
   setInterval(async () => {
     if (document.hidden) return;
     try {
