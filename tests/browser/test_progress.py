@@ -68,7 +68,12 @@ class Progress(InChromium):
         detail = page.locator("#ring-detail")
         expect(detail).to_be_visible()
         expect(detail).to_contain_text(f"{say_day(VISITS[1][0])}: 70°")
-        page.wait_for_function("document.querySelector('#ring-detail img').naturalWidth > 300")
+        picture = page.locator("#ring-detail img")
+        for _ in range(100):
+            if picture.evaluate("i => i.naturalWidth") > 300:
+                break
+            page.wait_for_timeout(50)
+        self.assertGreater(picture.evaluate("i => i.naturalWidth"), 300)
 
     def test_keyboard_walks_the_rings(self) -> None:
         page = self.page

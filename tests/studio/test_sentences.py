@@ -73,7 +73,7 @@ class Reasons(unittest.TestCase):
                 with self.subTest(rule.id, need=need.name):
                     self.assertIn(need.name.replace("_", " "), need.reason)
                     self.assertNotIn("being long enough", need.reason)
-                    self.assertTrue(need.reason.endswith("what holds the front split back"))
+                    self.assertTrue(need.reason.endswith("what the front split lacks"))
         split = next(r for r in limiter_rules() if r.id == "split-pose")
         self.assertEqual(from_limiters([("Front split", Limiter(split, "left", (), True, ()))]), [])
 

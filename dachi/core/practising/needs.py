@@ -44,8 +44,9 @@ def from_limiters(found: Iterable[tuple[str, Limiter]]) -> list[Need]:
         ):  # fmt: skip
             for tissue in tissues:
                 # Named for what this drill works on, not for the whole finding.
+                more = "longer" if kind == "lengthen" else "stronger"
                 what = tissue.replace("_", " ")
-                reason = f"{kind} the {what}: {likely} what holds the {name.lower()} back"
+                reason = f"{more} {what}: {likely} what the {name.lower()} lacks"
                 one = Need(kind, tissue, weight, reason)
                 if (kind, tissue) not in needs or needs[kind, tissue].weight < weight:
                     needs[kind, tissue] = one

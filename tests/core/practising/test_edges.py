@@ -227,8 +227,8 @@ class WhatTheWeekIsFor(unittest.TestCase):
                 ("lengthen", "outer_hip", 1.8),
             ],
         )
-        self.assertEqual(found[0].reason, "hams: likely what holds the front split back")
-        self.assertEqual(found[2].reason, "hip: perhaps what holds the pigeon back")
+        self.assertEqual(found[0].reason, "longer hamstrings: likely what the front split lacks")
+        self.assertEqual(found[2].reason, "longer outer hip: perhaps what the pigeon lacks")
         # The surer of two wins, whichever comes first.
         turned = from_limiters(
             [
@@ -236,7 +236,10 @@ class WhatTheWeekIsFor(unittest.TestCase):
                 ("Split", limiter("a", True, ("calves",))),
             ]
         )
-        self.assertEqual([(n.weight, n.reason[0]) for n in turned], [(3.0, "a")])
+        self.assertEqual(
+            [(n.weight, n.reason) for n in turned],
+            [(3.0, "longer calves: likely what the split lacks")],
+        )
 
     def test_reserves(self) -> None:
         for active, passive, mdc, more, wanted in (
