@@ -54,11 +54,13 @@ def classes(under: Sequence[str]) -> list[str]:
 
 
 def measuring_coverage() -> coverage.Coverage | None:
-    """What notices which lines are run, where that was asked for."""
+    """Begin to notice which lines are run, where that was asked for."""
     file = os.environ.get(COVERAGE)
     if not file:
         return None
-    return coverage.Coverage(data_file=file, data_suffix=True, source=list(LAYERS))
+    found = coverage.Coverage(data_file=file, data_suffix=True, source=list(LAYERS))
+    found.start()
+    return found
 
 
 def work() -> int:
@@ -70,14 +72,8 @@ def work() -> int:
         name = line.strip()
         said = io.StringIO()
         start = time.monotonic()
-        # Browsers and servers run the same lines again, slowly: they are not what tells.
-        watched = seen if not name.startswith(LONG) else None
-        if watched is not None:
-            watched.start()
         suite = unittest.defaultTestLoader.loadTestsFromName(name)
         result = unittest.TextTestRunner(said, verbosity=0).run(suite)
-        if watched is not None:
-            watched.stop()
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
         skipped = len(result.skipped)
         # A class may fail before its first test: that counts as one.
@@ -92,6 +88,7 @@ def work() -> int:
         }
         print(json.dumps(answer), file=answers, flush=True)
     if seen is not None:
+        seen.stop()
         seen.save()
     return 0
 

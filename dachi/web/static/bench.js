@@ -50,6 +50,15 @@
       name.setAttribute("x", 25 * sx); name.setAttribute("y", sy < 0 ? -24 : 33);
       leader.setAttribute("d", `M${8 * sx} ${8 * sy} L${22 * sx} ${22 * sy}`);
     }
+    // Corners are known by their place: a name that would cover another waits until it is chosen.
+    for (const m of marks.filter((c) => c.classList.contains("corner"))) {
+      const { x, y } = at(m), name = m.querySelector(".name");
+      const x0 = x + Number(name.getAttribute("x")) * u, y1 = y + Number(name.getAttribute("y")) * u;
+      const box = [x0, y1 - 14 * u, x0 + (name.textContent.length * 7 + 6) * u, y1 + 3 * u];
+      const free = !taken.some((t) => box[0] < t[2] && box[2] > t[0] && box[1] < t[3] && box[3] > t[1]);
+      m.classList.toggle("crowded", !free);
+      if (free) taken.push(box);
+    }
   }
 
   function drawLines() {

@@ -288,6 +288,8 @@ import { ring, speak } from "./sound.js";
     going = false; run.ended = true; run.finished = finished; save();
     letSleep();
     panel("end");
+    if (finished) $("bar").value = 1;
+    $("left").textContent = "";
     if (keep()) flush(page, sayKept);
     else { $("kept").textContent = "Nothing was practised, so nothing is logged. "; $("keep").hidden = true; }
     const minutes = Object.values(run.done).reduce((t, d) => t + d.seconds, 0) / 60;
@@ -318,6 +320,7 @@ import { ring, speak } from "./sound.js";
     if (bad) { $("kept").textContent = "Give heights in centimetres and layers as numbers, or leave them empty."; bad.focus(); return; }
     keep();
     $("keep").disabled = true;
+    $("kept").textContent = "Adding it…";
     flush(page, (words, sent) => { if (sent) run.sent = true; save(); sayKept(words, sent); });
   });
   $("anew").addEventListener("click", () => { localStorage.removeItem(STORE); location.reload(); });
