@@ -30,16 +30,18 @@ class Player(InChromium):
     def log(self) -> list[practice_log.LogEntry]:
         return practice_log.entries(self.db, self.coach.id, self.pid)
 
-    def player(self) -> tuple[Page, dict[str, Any]]:
+    def player(self, looked_over: bool = False) -> tuple[Page, dict[str, Any]]:
         phone = self.open(**PHONE)
         phone.goto(self.link)
         expect(phone.get_by_role("heading", name="Hello Runa")).to_be_visible()
-        self.assertEqual(self.serious_issues(phone), [])
+        if looked_over:
+            self.assertEqual(self.serious_issues(phone), [])
         self.assertEqual(phone.evaluate("document.documentElement.scrollWidth"), 390)
         start = phone.get_by_role("link", name="Start").get_attribute("href") or ""
         phone.goto(f"{self.base}{start}?short=1")
         data = json.loads(phone.locator("#play-data").text_content() or "{}")
-        self.assertEqual(self.serious_issues(phone), [])
+        if looked_over:
+            self.assertEqual(self.serious_issues(phone), [])
         return phone, data
 
     def play_to(self, phone: Page, what: Locator) -> None:
@@ -51,7 +53,7 @@ class Player(InChromium):
         self.fail(f"{what} never came")
 
     def test_a_session_with_the_connection_gone_in_the_middle(self) -> None:
-        phone, data = self.player()
+        phone, data = self.player(looked_over=True)
         phone.clock.install(time=CLOCK.local())
         phone.get_by_role("button", name="Start").click()
         items = data["items"]

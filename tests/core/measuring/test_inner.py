@@ -1,0 +1,359 @@
+"""Inner steps of measuring against plain loops, closed forms and numbers by hand."""
+
+import math
+import unittest
+from dataclasses import replace
+from types import SimpleNamespace
+from unittest import mock
+
+import cv2
+import numpy as np
+from scipy.stats import multivariate_normal
+
+from dachi.core.body.pinhole import CORNERS, look_from, mat_points, rotation_from
+from dachi.core.catalogue.poses import Mark
+from dachi.core.measuring import calibration, figure_match, lengths, measure, perturbations
+from dachi.core.measuring.assumptions import Assumptions
+from dachi.core.measuring.calibration import CameraEstimate, Mat, solve_mat
+from dachi.core.measuring.figure_match import match_figure
+from dachi.core.measuring.mark_planes import RayPlanes, StepOrder
+from dachi.core.measuring.scene import Image, Scene
+from dachi.data import catalogue
+from dachi.simulation.camera import Shot, set_up
+from tests.support import LEG_RAISE, scene_of
+
+SIZE = (1600, 1200)
+
+
+class Steps(unittest.TestCase):
+    """What is stepped, built again by plain loops about any place."""
+
+    def test_inputs_about_a_place(self) -> None:
+        rng = np.random.default_rng(8)
+        k, d = 3, 2
+        order = StepOrder(k, d)
+        n = 7 + 2 * k + d + 1
+        self.assertEqual(order.n, n)
+        at, px = rng.normal(size=n), rng.uniform(100, 900, (k, 2))
+        sds, steps, contact_sd = rng.uniform(1, 4, k), rng.normal(size=(d, k)), 0.7
+        pixels, depths, contact = order.inputs(at, px, sds, steps, contact_sd)
+        self.assertEqual(
+            (pixels.shape, depths.shape, contact.shape),
+            ((2 * n + 1, k, 2), (2 * n + 1, k), (2 * n + 1,)),
+        )
+        rows = [at] + [at + s * np.eye(n)[i] for s in (1.0, -1.0) for i in range(n)]
+        for r, z in enumerate(rows):
+            moved = px + z[7 : 7 + 2 * k].reshape(k, 2) * sds[:, None]
+            np.testing.assert_allclose(pixels[r], moved, atol=1e-9)
+            np.testing.assert_allclose(depths[r], z[7 + 2 * k : -1] @ steps, atol=1e-9)
+            self.assertAlmostEqual(contact[r], z[-1] * contact_sd)
+
+    def test_cameras_about_a_place(self) -> None:
+        camera = look_from((20.0, -290.0, 80.0), 6.0, -12.0, 1.0, 26.0, *SIZE)
+        rng = np.random.default_rng(3)
+        root = rng.normal(size=(7, 7)) * 0.01
+        estimate = CameraEstimate(camera, root @ root.T, "mat")
+        pose = catalogue().pose(LEG_RAISE)
+        scene = scene_of(LEG_RAISE, Shot("left", 70.0))
+        marks = tuple(m for m in pose.marks if m.id in scene.marks)
+        planes = RayPlanes(scene, pose, marks, estimate)
+        np.testing.assert_allclose(planes.root @ planes.root.T, root @ root.T, atol=1e-12)
+        at, n = rng.normal(size=7), 12
+        rotations, translations, focals = planes.cameras(at, n)
+        for r in range(2 * n + 1):
+            z = at.copy()
+            if 1 <= r <= 7:
+                z[r - 1] += 1.0
+            elif n + 1 <= r <= n + 7:
+                z[r - n - 1] -= 1.0
+            step = planes.root @ z
+            with self.subTest(row=r):
+                np.testing.assert_allclose(
+                    rotations[r], rotation_from(step[:3]) @ camera.rotation, atol=1e-9
+                )
+                np.testing.assert_allclose(translations[r], camera.translation + step[3:6])
+                self.assertAlmostEqual(focals[r], camera.focal_px * math.exp(step[6]))
+
+
+class KnownLengths(unittest.TestCase):
+    marks = (
+        Mark("a", "hip", "", "side.hip", plane="level"),
+        Mark("b", "knee", "", "side.knee", plane="level", parent="a", segment="thigh", limb="leg"),
+    )
+
+    def fold(self, seen: float, slope: float, at: float = 0.0):
+        """One nuisance that lengthens the thigh by ``slope`` cm a standard deviation."""
+        scene = Scene(
+            LEG_RAISE, "left", "passive", Image(*SIZE, 26.0), {}, segments_cm={"thigh": 40.0}
+        )
+        solved = np.zeros((3, 2, 3))
+        solved[:, 1, 0] = [seen, seen + slope, seen - slope]
+        return lengths.fold_in(
+            scene, self.marks, [self.marks[1]], solved, np.array([at]), Assumptions()
+        )
+
+    def test_one_length_by_the_gaussian_density(self) -> None:
+        """Segment error 0.8, slope 3, length 37: prior N(0, 1), observed 3 = 3 z + 0.8 e."""
+        found = self.fold(37.0, 3.0)
+        variance = 9.0 + 0.64
+        self.assertAlmostEqual(found.mean[0], 3.0 * 3.0 / variance)
+        self.assertAlmostEqual(found.covariance[0, 0], 1.0 - 9.0 / variance)
+        self.assertEqual(found.spreads_cm, (3.0,))
+        # The weight is the evidence of the observation, up to its own error's constant.
+        density = multivariate_normal(0.0, variance).logpdf(3.0)
+        constant = -0.5 * math.log(2 * math.pi) - math.log(0.8)
+        self.assertAlmostEqual(found.log_weight, density - constant)
+
+    def test_a_length_that_cannot_be_is_left_out(self) -> None:
+        """Four times hypot(0.8, 3) = 12.419 cm: beyond it the mark is wrong, at a cost of 16."""
+        for seen, used in ((40.0 - 12.40, True), (40.0 - 12.43, False), (40.0 + 12.43, False)):
+            found = self.fold(seen, 3.0)
+            self.assertEqual(bool(found.mean[0]), used)
+            if not used:
+                self.assertEqual((found.misfit, found.covariance[0, 0]), (16.0, 1.0))
+                self.assertAlmostEqual(found.log_weight, -8.0)
+
+    def test_slopes_taken_elsewhere_count_from_the_prior(self) -> None:
+        """At 1 SD the thigh is 40 already: the prior mean lies 3 cm short of it."""
+        found = self.fold(40.0, 3.0, at=1.0)
+        self.assertAlmostEqual(found.mean[0], 9.0 / 9.64)
+
+    def test_limbs_that_may_turn(self) -> None:
+        folded = SimpleNamespace(spreads_cm=(6.1,))
+        known = [self.marks[1]]
+        self.assertEqual(lengths.along_sight(known, folded, 6.0), [["b"]])
+        self.assertEqual(lengths.along_sight(known, folded, 6.1), [])
+        upright = [replace(self.marks[1], plane="mid")]
+        self.assertEqual(lengths.along_sight(upright, folded, 6.0), [])
+
+    def test_under_the_floor(self) -> None:
+        """Three cm under it costs one, above it nothing."""
+        points = np.array([[0, 0, -3.0], [0, 0, 5.0], [0, 0, -1.5]])
+        self.assertAlmostEqual(lengths.under_floor(points), 1.25)
+
+
+class Settling(unittest.TestCase):
+    def test_where_lengths_tell_depth_slopes_are_taken_there(self) -> None:
+        """What is left to shift after settling is less than half a standard deviation."""
+        shot = Shot("both", 14.0, width=1600, height=1200)
+        scene = scene_of("butterfly", shot)
+        scene = replace(scene, segments_cm={k: v * 1.05 for k, v in scene.segments_cm.items()})
+        pose = catalogue().seen_from("butterfly", None)
+        marks = tuple(m for m in pose.marks if m.id in scene.marks)
+        for batch in perturbations.solve(
+            scene, pose, marks, measure._camera(scene, pose, marks), Assumptions()
+        ):
+            self.assertLess(np.abs(batch.shift).max(), 0.5)
+            np.testing.assert_allclose(batch.covariance, batch.covariance.T, atol=1e-9)
+            self.assertTrue((np.linalg.eigvalsh(batch.covariance) <= 1 + 1e-9).all())
+
+
+class Heads(unittest.TestCase):
+    def test_the_circle_over_a_head(self) -> None:
+        """One lie, 4 px a cm, nearest mark 50 px off: 16 x 4 + 0.3 x 50; never over 60 cm."""
+        one = np.array([100 + 100j])
+        for target, radius in (([150 + 100j], 79.0), ([100 + 1000j], 240.0)):
+            found = figure_match._head(one, 4.0, np.array(target))
+            self.assertEqual((found.x, found.y), (100.0, 100.0))
+            self.assertAlmostEqual(found.radius, radius)
+        two = np.array([100 + 100j, 140 + 130j])
+        found = figure_match._head(two, 4.0, np.array([120 + 115j]))
+        self.assertEqual((found.x, found.y), (120.0, 115.0))
+        self.assertAlmostEqual(found.radius, 25.0 + 64.0)
+
+    def test_a_picture_turns_so_far_and_no_further(self) -> None:
+        pose = catalogue().pose(LEG_RAISE)
+        stage = set_up(pose, Shot("left", pose.figure.low))
+        marks = {k: complex(*p) for k, p in stage.marks_px.items() if k in pose.required}
+
+        def misfit(turn: float) -> float:
+            spun = {k: m * np.exp(1j * math.radians(turn)) for k, m in marks.items()}
+            return match_figure(
+                pose, "left", {}, {k: (m.real, m.imag) for k, m in spun.items()}
+            ).misfit
+
+        still = misfit(0.0)
+        for turn in (-24.9, 24.9):
+            self.assertAlmostEqual(misfit(turn), still, places=6)
+        self.assertGreater(misfit(27.0), still + 1e-4)
+        self.assertGreater(misfit(-27.0), still + 1e-4)
+
+    def test_misfit_is_a_share_of_the_thigh(self) -> None:
+        """One of six marks off by a cm: root of 1/6 over a 42 cm thigh, less what the fit takes up."""
+        pose = catalogue().pose(LEG_RAISE)
+        stage = set_up(pose, Shot("left", pose.figure.low))
+        marks = {k: p for k, p in stage.marks_px.items() if k in pose.required}
+        px_per_cm = stage.camera.focal_px / pose.camera.distance_cm
+        x, y = marks["ankle"]
+        off = match_figure(pose, "left", {}, marks | {"ankle": (x + 10 * px_per_cm, y)})
+        most = 10.0 * math.sqrt(1 / len(marks)) / figure_match.ANYBODY.thigh
+        self.assertLess(off.misfit, most)
+        self.assertGreater(off.misfit, 0.4 * most)
+
+
+class Calibrating(unittest.TestCase):
+    camera = look_from((40.0, -290.0, 80.0), 8.0, -12.0, 1.0, 26.0, *SIZE)
+
+    def corners(self, camera=None):
+        px = (camera or self.camera).project(mat_points(183, 61, "side"))
+        return dict(zip(CORNERS, map(tuple, px), strict=True))
+
+    def test_a_solver_that_divides_by_zero_is_asked_again_a_twentieth_of_a_pixel_off(self) -> None:
+        asked = []
+        true = cv2.solvePnPGeneric
+
+        def solve(world, image, *more, **other):
+            asked.append(np.array(image))
+            if len(asked) == 1:
+                return 1, [np.full(3, np.nan)], [np.zeros(3)], None
+            return true(world, image, *more, **other)
+
+        image = np.array(list(self.corners().values()))
+        k = np.array([[self.camera.focal_px, 0, 800], [0, self.camera.focal_px, 600], [0, 0, 1.0]])
+        with mock.patch.object(cv2, "solvePnPGeneric", solve):
+            found = calibration._planar_poses(mat_points(183, 61, "side"), image, k)
+        self.assertTrue(found)
+        np.testing.assert_allclose(asked[0], image)
+        moved = (asked[1] - image) / 0.05
+        np.testing.assert_allclose(moved, [[1, 0], [0, 1], [-1, 0], [0.5, -1]], atol=1e-9)
+        with mock.patch.object(cv2, "solvePnPGeneric", side_effect=cv2.error("bad")):
+            self.assertEqual(calibration._planar_poses(mat_points(183, 61, "side"), image, k), [])
+
+    def test_what_is_said_of_the_focal_length(self) -> None:
+        """36 mm across the longer side; 1.96 spreads of its logarithm either way; known to 12 %."""
+        for spread, words in (
+            (0.05, "the mat suggests 35 mm (± 3)"), (0.119, "the mat suggests 35 mm (± 8)"),
+            (0.121, "too squarely to find it: 35 mm assumed"),
+        ):  # fmt: skip
+            covariance = np.zeros((7, 7))
+            covariance[6, 6] = spread**2
+            camera = replace(self.camera, focal_px=35.0 / 36.0 * 1600)
+            said = calibration._focal_found(CameraEstimate(camera, covariance, "mat"), 1600)
+            self.assertIn(words, said)
+
+    def test_corners_that_are_no_mats(self) -> None:
+        """Two per cent of the longer side: at 32 px a doubt, beyond it a refusal."""
+        mat = Mat(183, 61, self.corners())
+        fit = CameraEstimate(self.camera, np.eye(7), "mat", chi2=50.0, rms_px=32.0)
+        doubt = calibration._doubtful(fit, mat, 1600)
+        self.assertIn("32.0 px away from the best camera", doubt.warnings[0])
+        np.testing.assert_allclose(doubt.covariance, 25.0 * np.eye(7))
+        with self.assertRaisesRegex(
+            calibration.CameraError, "32 px away from any view of a 183 x 61"
+        ):
+            calibration._doubtful(replace(fit, rms_px=32.1), mat, 1600)
+
+    def test_rivals(self) -> None:
+        """A camera counts beside the best within chi-square 4 and from a degree and a half on."""
+        own = solve_mat(Mat(183, 61, self.corners()), "side", *SIZE, 26.0, 2.0)
+        turned = replace(
+            self.camera,
+            rotation=rotation_from(np.array([0.0, math.radians(2.0), 0.0])) @ self.camera.rotation,
+        )
+        near = replace(
+            self.camera,
+            rotation=rotation_from(np.array([0.0, math.radians(1.0), 0.0])) @ self.camera.rotation,
+        )
+        for other, chi2, counts in ((turned, 3.9, True), (turned, 4.1, False), (near, 1.0, False)):
+            fits = [replace(own, chi2=0.0), CameraEstimate(other, np.eye(7), "mat", chi2=chi2)]
+            with mock.patch.object(calibration, "_fits", return_value=fits):
+                found = solve_mat(Mat(183, 61, self.corners()), "side", *SIZE, 26.0, 2.0)
+            self.assertEqual(found.rival is not None, counts)
+
+    def test_a_mat_lying_the_other_way(self) -> None:
+        """Ten times better, and within ten times the limit."""
+        own = CameraEstimate(self.camera, np.eye(7), "mat", chi2=1000.0, rms_px=20.0)
+        for other, refused in ((99.0, True), (101.0, False), (None, False)):
+            turned = [] if other is None else [replace(own, chi2=other)]
+            with mock.patch.object(calibration, "_fits", side_effect=[[own], turned]):
+                arrange = lambda: solve_mat(Mat(183, 61, self.corners()), "side", *SIZE, 26.0, 2.0)  # noqa: E731
+                if refused:
+                    with self.assertRaisesRegex(
+                        calibration.CameraError, "near edge is a long edge"
+                    ):
+                        arrange()
+                else:
+                    self.assertIn("away from the best camera", arrange().warnings[0])
+        poor = replace(own, chi2=5000.0)
+        for other, refused in ((183.0, True), (185.0, False)):
+            with mock.patch.object(
+                calibration, "_fits", side_effect=[[poor], [replace(own, chi2=other)]]
+            ):
+                if refused:
+                    with self.assertRaises(calibration.CameraError):
+                        solve_mat(Mat(183, 61, self.corners()), "side", *SIZE, 26.0, 2.0)
+                else:
+                    self.assertTrue(
+                        solve_mat(Mat(183, 61, self.corners()), "side", *SIZE, 26.0, 2.0).warnings
+                    )
+
+    def test_without_a_rival_two_cameras_are_one_reading(self) -> None:
+        """With one: both are read, the worse by half its chi-square, and it is said."""
+        scene = scene_of(LEG_RAISE, Shot("left", 70.0))
+        pose = catalogue().pose(LEG_RAISE)
+        own = measure._camera(scene, pose, ())
+        turned = replace(
+            own.camera,
+            rotation=rotation_from(np.array([0.0, 0.0, math.radians(4.0)])) @ own.camera.rotation,
+        )
+        plain = measure.measure_with(scene, pose, own, Assumptions())
+        readings = []
+        for apart in (0.0, 4.0, 60.0):
+            rival = CameraEstimate(turned, own.covariance, "mat", chi2=own.chi2 + apart)
+            both = measure.measure_with(scene, pose, replace(own, rival=rival), Assumptions())
+            readings.append((both.headline.value, both.headline.sd))
+            self.assertTrue(any("two camera positions" in w for w in both.warnings))
+        other = measure.measure_with(
+            scene, pose, CameraEstimate(turned, own.covariance, "mat"), Assumptions()
+        )
+        a, b = plain.headline.value, other.headline.value
+        for (value, _), apart in zip(readings, (0.0, 4.0, 60.0), strict=True):
+            weight = 1.0 / (1.0 + math.exp(-apart / 2.0))
+            self.assertAlmostEqual(value, weight * a + (1 - weight) * b, delta=0.02)
+        self.assertGreater(readings[0][1], plain.headline.sd)
+        self.assertFalse(any("two camera positions" in w for w in plain.warnings))
+
+
+class WhatIsSaid(unittest.TestCase):
+    def test_a_doubtful_headline(self) -> None:
+        """More than 5° of spread from a mat deserves a word; the limit itself does not."""
+        scene = scene_of(LEG_RAISE, Shot("left", 70.0))
+        pose = catalogue().pose(LEG_RAISE)
+        estimate = measure._camera(scene, pose, ())
+        for sd, said in ((5.0, False), (5.1, True)):
+            true = measure._blend
+
+            def widened(modes, wanted, headline, sd=sd, true=true):
+                values, sds, frames = true(modes, wanted, headline)
+                return values, np.where(np.arange(len(sds)) == headline, sd, sds), frames
+
+            with mock.patch.object(measure, "_blend", widened):
+                found = measure.measure_with(scene, pose, estimate, Assumptions())
+            self.assertEqual(any("only good to ± " in w for w in found.warnings), said)
+
+    def test_mirrored_and_swapped_sentences(self) -> None:
+        scene = scene_of(LEG_RAISE, Shot("right", 70.0))
+        pose = catalogue().pose(LEG_RAISE)
+        for facing, sign, word in (
+            ("left", -1.0, "point right"),
+            ("right", 1.0, None),
+            (None, 1.0, None),
+        ):
+            forward, said = measure._forward(replace(scene, facing=facing), pose)
+            self.assertEqual(forward, sign)
+            self.assertEqual([word in s for s in said], [True] if word else [])
+        turned = {k: (1280 - x, y) for k, (x, y) in scene.marks.items()}
+        forward, said = measure._forward(replace(scene, marks=turned, facing="right"), pose)
+        self.assertEqual((forward, "point left" in said[0]), (1.0, True))
+
+    def test_truth_without_optional_marks_leaves_only_those_measures_out(self) -> None:
+        pose = catalogue().pose(LEG_RAISE)
+        for side, value in (("left", 63.0), ("right", 88.0)):
+            stage = set_up(pose, Shot(side, value))
+            scene = Scene(pose.id, side, "passive", Image(1280, 960, 26.0), {}, variant={})
+            whole = measure.true_values(pose, scene, stage.marks_3d)
+            some = {k: p for k, p in stage.marks_3d.items() if k in pose.required}
+            fewer = measure.true_values(pose, scene, some)
+            self.assertAlmostEqual(whole["hip_flexion"], value, delta=0.01)
+            self.assertLess(set(fewer), set(whole))
+            self.assertEqual(fewer, {k: whole[k] for k in fewer})
