@@ -35,6 +35,8 @@ SLOW = ("HardRules", "AgainstExhaustiveSearch", "Uncertainty", "MonteCarlo", "Le
 #: A fault may make a loop endless; that counts as noticed.
 LONGEST_S = 60
 SEED = 7
+#: Smaller numbers keep divisions from zero and loops from running on: a quarter more is the same.
+TOLERANCE = 2e-6
 
 COMPARISONS: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq,
@@ -79,6 +81,8 @@ def faulty(node: ast.AST) -> tuple[ast.AST, str] | None:
         case ast.Constant(value=int() as value):
             new.value = value + 1
             return new, f"{value} becomes {new.value}"
+        case ast.Constant(value=float() as value) if 0.0 < abs(value) < TOLERANCE:
+            return None
         case ast.Constant(value=float() as value):
             new.value = value * 1.25 if value else 0.5
             return new, f"{value} becomes {new.value}"
@@ -106,6 +110,9 @@ def touchable(tree: ast.Module) -> Iterator[ast.AST]:
             parts = [*node.decorator_list, *node.keywords]
         elif isinstance(node, ast.arg | ast.AnnAssign):
             parts = [node.annotation]
+        elif isinstance(node, ast.keyword) and node.arg == "strict":
+            # Says that lengths are equal; where they are it changes nothing.
+            parts = [node.value]
         elif isinstance(node, ast.JoinedStr):
             parts = [v.format_spec for v in node.values if isinstance(v, ast.FormattedValue)]
         for part in parts:

@@ -11,6 +11,7 @@ import numpy as np
 from scipy.stats import multivariate_normal
 
 from dachi.core.body.pinhole import CORNERS, look_from, mat_points, rotation_from
+from dachi.core.body.staging import ANYBODY
 from dachi.core.catalogue.poses import Mark
 from dachi.core.measuring import calibration, figure_match, lengths, measure, perturbations
 from dachi.core.measuring.assumptions import Assumptions
@@ -186,7 +187,7 @@ class Heads(unittest.TestCase):
         px_per_cm = stage.camera.focal_px / pose.camera.distance_cm
         x, y = marks["ankle"]
         off = match_figure(pose, "left", {}, marks | {"ankle": (x + 10 * px_per_cm, y)})
-        most = 10.0 * math.sqrt(1 / len(marks)) / figure_match.ANYBODY.thigh
+        most = 10.0 * math.sqrt(1 / len(marks)) / ANYBODY.thigh
         self.assertLess(off.misfit, most)
         self.assertGreater(off.misfit, 0.4 * most)
 
@@ -357,3 +358,36 @@ class WhatIsSaid(unittest.TestCase):
             self.assertAlmostEqual(whole["hip_flexion"], value, delta=0.01)
             self.assertLess(set(fewer), set(whole))
             self.assertEqual(fewer, {k: whole[k] for k in fewer})
+
+    def test_without_a_mat_there_is_no_camera_to_show(self) -> None:
+        pose = catalogue().pose(LEG_RAISE)
+        flat = scene_of(LEG_RAISE, Shot("left", 70.0), mat=False)
+        self.assertIsNone(measure.measure(flat, catalogue()).camera)
+        self.assertIsNone(measure.camera_of(flat, catalogue()))
+        matted = scene_of(LEG_RAISE, Shot("left", 70.0))
+        found, own = (
+            measure.measure(matted, catalogue(), drawn=True),
+            measure.camera_of(matted, catalogue()),
+        )
+        assert own is not None and found.camera is not None
+        np.testing.assert_allclose(found.camera.rotation, own.camera.rotation, atol=1e-9)
+        drawn = {f.measure for f in found.fans}
+        lines = {m.id: m.fan for m in pose.measures if m.fan is not None}
+        self.assertTrue(drawn)
+        for name, fan in lines.items():
+            there = {fan.vertex, fan.to} <= set(matted.marks) and name in {
+                r.id for r in found.readings
+            }
+            self.assertEqual(name in drawn, there)
+        self.assertEqual(measure.measure(matted, catalogue()).fans, ())
+
+    def test_the_floor_seen_from_above(self) -> None:
+        """Assumed square to the floor: right stays right, away goes up the picture."""
+        found = calibration.assume_square(1000, 640, 26.0, "floor", 300.0, None, 3.0)
+        centre = found.camera.project(np.zeros(3))
+        right = found.camera.project(np.array([10.0, 0, 0])) - centre
+        away = found.camera.project(np.array([0, 10.0, 0])) - centre
+        scale = 10.0 * found.camera.focal_px / 300.0
+        np.testing.assert_allclose(right, [scale, 0], atol=1e-9)
+        np.testing.assert_allclose(away, [0, -scale], atol=1e-9)
+        self.assertAlmostEqual(found.camera.height_cm, 300.0)
