@@ -48,6 +48,7 @@ from dachi.web.session import (
     data_folder,
     db,
     own_assessment,
+    own_trial,
     read_only,
     work,
 )
@@ -218,7 +219,13 @@ def save(tid: int) -> str | Response | tuple[str, int]:
         return redirect(url_for("bench.page", tid=waiting.id, kept=tid))
     if _next_shot(at.trial) is not None:
         # The person is waiting: the reading stays in sight and the next shot is offered beside it.
-        flash("Kept. The next photograph can be chosen below.")
+        kept = own_trial(tid)
+        again = kept.status == "retake" and not kept.overruled
+        flash(
+            "Kept, but a check asks for another one: choose it beside this photograph."
+            if again
+            else "Kept. Choose the next photograph beside this one."
+        )
         return redirect(url_for("bench.page", tid=tid, kept=tid))
     flash("All photographs of this assessment are marked.")
     return redirect(
