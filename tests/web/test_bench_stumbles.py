@@ -4,13 +4,11 @@ import re
 from typing import Any
 
 from dachi.core.body.pinhole import CORNERS
-from dachi.core.measuring.plausible import judge_side
-from dachi.core.measuring.scene import Image, Scene
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot
 from dachi.store import assessments, markings, positions
 from dachi.studio import starting_marks
-from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, sketched, staged
+from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, sketched
 
 AT = CLOCK.local()
 
@@ -179,35 +177,6 @@ class TrialsApart(Bench):
 
 class TheOtherSide(Bench):
     def test_a_right_leg_filed_as_left_is_said(self) -> None:
-        """Every side pose that is done on each side, in every way it is done."""
-        for pose in catalogue().poses:
-            if pose.view != "side" or pose.sides == "both":
-                continue
-            for near in [o for v in pose.variants if v.id == "near_leg" for o in v.options] or [""]:
-                for side in ("left", "right"):
-                    middle = (pose.figure.low + pose.figure.high) / 2
-                    stage = staged(pose.id, Shot(side, middle))
-                    marks = stage.marks_px
-                    if near == "back":
-                        marks = {k: (1280 - x, y) for k, (x, y) in marks.items()}
-                    for filed, wrong in (
-                        (side, False),
-                        ("right" if side == "left" else "left", True),
-                    ):
-                        scene = Scene(
-                            pose.id, filed, "passive", Image(1280, 960, 26.0), marks,
-                            variant={"near_leg": near} if near else {},
-                        )  # fmt: skip
-                        found = judge_side(scene, pose)
-                        with self.subTest(pose.id, side=side, filed=filed, near=near):
-                            self.assertEqual(found is not None, wrong)
-                            if found is not None:
-                                self.assertEqual(found.status, "retake")
-                                self.assertIn(
-                                    f"the {side} side is towards the camera", found.message
-                                )
-
-    def test_at_the_bench(self) -> None:
         data, truth = sketched(catalogue().pose(LEG_RAISE), Shot("right", 70.0), AT)
         tid = self.place(LEG_RAISE, "left", data)
         said = self.text(self.post(f"/t/{tid}/read", self.marks_form(truth)))
