@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 RUN := $(VENV)/.run-$(shell sha256sum requirements.lock 2>/dev/null | cut -c1-16)
 DEV := $(VENV)/.dev-$(shell sha256sum requirements-dev.lock 2>/dev/null | cut -c1-16)
 
-.PHONY: demo serve test check fast mutants bench screenshots lock clean
+.PHONY: demo serve test coverage check fast mutants bench screenshots lock clean
 
 demo: $(RUN)
 	$(BIN)/python -m dachi demo
@@ -14,7 +14,11 @@ serve: $(RUN)
 
 test: $(DEV) check
 	tools/need-chromium
-	$(BIN)/python -m tests --coverage
+	$(BIN)/python -m tests
+
+# How much of each layer the tests without browsers run; apart from the tests, which it slows.
+coverage: $(DEV)
+	$(BIN)/python -m tests --coverage tests.core tests.store tests.studio tests.web tests.drawing tests.interchange tests.photos
 
 check: $(DEV)
 	$(BIN)/ruff check .

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections import Counter
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -50,6 +51,7 @@ class InChromium(Served):
 
     def setUp(self) -> None:
         super().setUp()
+        self.acts: Counter[str] = Counter()
         self.complaints: list[str] = []
         self.expected_complaints: tuple[str, ...] = ()
         self.page = self.open(1280, 800)
@@ -58,6 +60,11 @@ class InChromium(Served):
         context = self.browser.new_context(viewport={"width": width, "height": height}, **more)
         self.addCleanup(context.close)
         context.clock.set_system_time(CLOCK.local())
+        context.expose_binding("counted", lambda _, kind: self.acts.update([kind]))
+        context.add_init_script(
+            "for (const [on, kind] of [['pointerdown', 'clicks'], ['keydown', 'keys']])"
+            " addEventListener(on, () => window.counted?.(kind), true);"
+        )
         page = context.new_page()
         page.set_default_timeout(15_000)
         page.on("console", self._heard)

@@ -76,6 +76,8 @@ class WholeAssessment(InChromium):
         accounts.keep_sticker_colour(self.db, self.coach.id, Colour.text(colour))
         self.sign_in()
 
+        day_began = time.monotonic()
+        self.acts.clear()
         # Prepare: how she is today; the sheet is built and made to fit.
         page.get_by_role("link", name="New assessment").click()
         page.fill("#taken_at", ago(5, "17:00"))
@@ -99,6 +101,7 @@ class WholeAssessment(InChromium):
                     "button", name="1", exact=True
                 ).click()
                 page.get_by_text("Change the sheet").click()
+        prepared = self.acts.copy()
         lines = run_sheets.lines(self.db, self.coach.id, aid)
         self.assertEqual(list(dict.fromkeys(x.pose for x in lines)), list(POSES))
         self.assertEqual([x.trials for x in lines], [1] * 14)
@@ -183,6 +186,11 @@ class WholeAssessment(InChromium):
         expect(
             page.get_by_text("Nothing in this assessment changes until it is reopened")
         ).to_be_visible()
+        print(
+            f"\na day with four poses: {self.acts['clicks']} clicks and {self.acts['keys']} keys in "
+            f"{time.monotonic() - day_began:.0f} s; the sheet alone {prepared['clicks']} clicks",
+            file=sys.stderr,
+        )
         answer = phone.goto(link)
         self.assertEqual(answer.status if answer else 0, 410)
         self.assertEqual(self.serious_issues(phone), [])
