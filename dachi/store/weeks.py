@@ -169,15 +169,18 @@ def plan(
     return _dated(found, row["made_at"])
 
 
-def plan_before(db: Database, coach_id: int, practitioner_id: int) -> PlannedWeek | None:
-    """Return the plan before the newest one, None where there is none in the present format."""
-    rows = db.execute(
-        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 2",
-        (practitioner_id, coach_id),
-    ).fetchall()
-    if len(rows) < 2 or not rows[1]["digest"].startswith(f"{FORMAT}:"):
+def earlier_plan(
+    db: Database, coach_id: int, practitioner_id: int, made_from: str
+) -> PlannedWeek | None:
+    """Return the newest plan, of all there were, that was made from just this; None without."""
+    row = db.execute(
+        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) AND digest = ?"
+        " ORDER BY id DESC LIMIT 1",
+        (practitioner_id, coach_id, f"{FORMAT}:{made_from}"),
+    ).fetchone()
+    if row is None:
         return None
-    return _dated(msgspec.json.decode(rows[1]["body"], type=PlannedWeek), rows[1]["made_at"])
+    return _dated(msgspec.json.decode(row["body"], type=PlannedWeek), row["made_at"])
 
 
 def save_plan(

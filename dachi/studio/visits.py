@@ -89,12 +89,12 @@ class Aim:
 def aims(work: Work, practitioner_id: int) -> list[Aim]:
     """What a person may come for, the goals that are set already chosen."""
     goal_poses = {g.pose for g in goals.of_practitioner(work.db, work.coach, practitioner_id)}
+    limits, shut = _limits(), shut_modes(work, practitioner_id)
     found = []
-    for pose_id in _limits():
+    for pose_id in limits:
         lines = runsheet.build(
-            catalogue(), goals={pose_id}, measured={}, first="left", limits=_limits(),
-            refused=shut_modes(work, practitioner_id),
-        )  # fmt: skip
+            catalogue(), goals={pose_id}, measured={}, first="left", limits=limits, refused=shut
+        )
         found.append(
             Aim(
                 catalogue().pose(pose_id),

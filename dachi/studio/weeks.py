@@ -248,14 +248,17 @@ def with_day_anew(work: Work, who: Practitioner, before: PlannedWeek, weekday: i
 
 
 def put_back(work: Work, who: Practitioner, wishes: Sequence[tuple[int, str, str]]) -> None:
-    """Undo the last change by hand: the wishes as they were, and the plan before."""
-    before = stored.plan_before(work.db, work.coach, who.id)
+    """Undo the last change by hand: the wishes as they were, and the plan made from them.
+
+    Where something else has changed since (a pain was logged), that plan is not brought back.
+    """
     for day, name, _ in stored.wishes(work.db, work.coach, who.id):
         stored.wish(work.db, work.coach, who.id, day, name, None)
     for day, name, kind in wishes:
         stored.wish(work.db, work.coach, who.id, day, name, kind)
+    stamp = made_from(person_of(work, who), wishes_of(work, who.id))
+    before = stored.earlier_plan(work.db, work.coach, who.id, stamp)
     if before is not None:
-        stamp = made_from(person_of(work, who), wishes_of(work, who.id))
         stored.save_plan(work.db, work.coach, who.id, stamp, before)
 
 

@@ -244,6 +244,18 @@ class TwoTabs(Bench):
         self.assertIn(f'name="mark-knee-x" value="{self.truth["marks_px"]["knee"][0]}"', theirs)
         self.assertIn("Back to yours", theirs)
 
+    def test_marks_from_a_file_are_nobody_elses(self) -> None:
+        """A draft that says nothing of what it started from starts from what is there."""
+        markings.save_draft(
+            self.db,
+            self.coach.id,
+            self.tid,
+            {k: str(v) for k, v in self.mine.items() if k != "seen"},
+        )
+        page = self.page(f"/t/{self.tid}")
+        self.assertNotIn("Other marks of this photograph", page)
+        self.assertIn('name="seen" value="1"', page)
+
     def test_keeping_mine_is_a_choice(self) -> None:
         self.saved(self.tid, self.mine)
         self.saved(self.tid, self.mine | {"mine": "1"})

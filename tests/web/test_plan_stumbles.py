@@ -5,7 +5,7 @@ from dachi.store.database import transaction
 from dachi.store.weeks import PlannedWeek, Profile
 from dachi.studio import weeks as planning
 from dachi.web.rooms.play import _card
-from tests.support import Pages
+from tests.support import Pages, day_ago
 
 
 class ByHand(Pages):
@@ -55,10 +55,24 @@ class ByHand(Pages):
         self.change(name, "drop", -1)
         self.assertFalse([s for s in self.week().sessions for i in s.items if i.drill == name])
         said = self.text(self.post(f"/p/{self.pid}/plan/undo", follow_redirects=True))
-        self.assertIn("the week is as it was", said)
+        self.assertIn("Taken back", said)
         self.assertEqual(self.week().sessions, self.before.sessions)
         again = self.text(self.post(f"/p/{self.pid}/plan/undo", follow_redirects=True))
         self.assertIn("nothing to take back", again)
+
+    def test_undoing_brings_back_nothing_that_is_forbidden_since(self) -> None:
+        """A pain that was logged between the change and its undoing counts."""
+        known = planning.drill_by_id()
+        loads = {
+            i.drill for s in self.before.sessions for i in s.items if "knee" in known[i.drill].loads
+        }
+        self.assertTrue(loads, "the week before must have something to forbid")
+        self.change(self.first_hold(), "drop", 2)
+        note = {"kind": "injury", "on_date": day_ago(0), "text": "a twist", "place": "left knee"}
+        self.post(f"/p/{self.pid}/notes", note)
+        self.post(f"/p/{self.pid}/plan/undo")
+        now = {i.drill for s in self.week().sessions for i in s.items}
+        self.assertEqual({n for n in now if "knee" in known[n].loads}, set())
 
     def test_longer_changes_the_dose_of_that_day(self) -> None:
         name = self.first_hold()

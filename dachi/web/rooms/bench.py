@@ -80,7 +80,9 @@ def page(tid: int) -> str:
     draft = markings.draft(db(), coach_id(), tid)
     theirs = request.args.get("theirs") == "1" and newest > 0
     marking, states = opening(work(), at, drafted=not theirs)
-    seen = _seen(draft) if draft and not theirs else newest
+    started = _seen(draft or {})
+    # A draft that a file or the program made was made of what is there now.
+    seen = newest if started is None or theirs else min(started, newest)
     shown = _shown(at, marking, states)
     corners, shots = corners_for(at, marking)
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
@@ -100,9 +102,9 @@ def page(tid: int) -> str:
         level_on=marking.level is not None,
         facing=marking.facing,
         history=history,
-        seen=min(seen, newest),
+        seen=seen,
         newest=newest,
-        theirs=theirs and draft is not None and _seen(draft) < newest,
+        theirs=theirs and started is not None and started < newest,
         once_key=secrets.token_urlsafe(12),
         guide=figures.guide(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
         sticker_colour=current_coach().sticker_colour,
@@ -118,10 +120,10 @@ def page(tid: int) -> str:
     )
 
 
-def _seen(form: Mapping[str, str]) -> int:
-    """The number of the marking a posted form started from."""
+def _seen(form: Mapping[str, str]) -> int | None:
+    """The number of the marking a posted form started from, None where it does not say."""
     text = form.get("seen", "")
-    return int(text) if text.isdecimal() and len(text) < 9 else 0
+    return int(text) if text.isdecimal() and len(text) < 9 else None
 
 
 def _stations(trial: Trial) -> list[visits.Station]:

@@ -166,7 +166,7 @@ def undo(pid: int) -> Response:
         tuned = replace(profile.tuned, longer=kept["longer"])
         stored_weeks.save_profile(db(), coach_id(), pid, replace(profile, tuned=tuned))
     weeks.put_back(work(), who, [(d, n, k) for d, n, k in kept["wishes"]])
-    flash("Taken back: the week is as it was.")
+    flash("Taken back.")
     return redirect(url_for("plan.page", pid=pid))
 
 
@@ -178,6 +178,8 @@ def decide(pid: int, oid: int) -> Response:
     offered = {o.id: o for o in offered_proposals.of_practitioner(db(), coach_id(), pid)}
     found = offered.get(oid) or abort(404)
     yes = request.form.get("accept") == "1"
+    # What is decided now is not undone with a change made before.
+    session.pop(f"plan-{pid}", None)
     if offered_proposals.decide(db(), coach_id(), pid, oid, yes) and yes:
         proposals.accept(work(), pid, found.change)
         flash(f"Done: {found.text}")
