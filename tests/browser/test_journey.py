@@ -317,5 +317,18 @@ class Interruptions(InChromium):
         page.get_by_role("button", name="Delete left passive trial 1").click()
         expect(page.locator("#messages")).to_contain_text("Deleted: left passive, trial 1")
         expect(page.locator(".shot")).to_have_count(0)
+        # The bench goes on saying so once its first reading has come.
+        sheet = page.url
+        page.goto(f"{self.base}/t/{self.tid}")
+        page.keyboard.press("2")
+        page.keyboard.press("ArrowLeft")
+        page.wait_for_load_state("networkidle")
+        expect(page.get_by_text("This photograph was deleted")).to_be_visible()
+        expect(page.locator("#accept")).to_be_disabled()
+        page.goto(sheet)
+        page.get_by_text("Deleted here: 1").click()
+        page.get_by_role("button", name="bring it back").click()
+        expect(page.locator(".shot")).to_have_count(1)
+        page.get_by_role("button", name="Delete left passive trial 1").click()
         page.get_by_role("button", name="Undo").click()
         expect(page.locator(".shot")).to_have_count(1)
