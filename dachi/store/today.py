@@ -10,7 +10,10 @@ from dachi.store.summaries import News, read_news
 
 @dataclass(frozen=True)
 class Seen:
-    """A practitioner as Today shows one."""
+    """A practitioner as Today shows one.
+
+    ``looks``: of each pose the ISO day of its last look and of the next that can show something.
+    """
 
     id: int
     call_name: str
@@ -19,7 +22,7 @@ class Seen:
     last_at: str | None
     first_unmarked: int | None
     unmarked: int
-    retest_on: str | None
+    looks: tuple[tuple[str, str | None], ...]
     news: tuple[News, ...]
     pain: tuple[str, str] | None = None
     consent_missing: bool = False
@@ -29,7 +32,7 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
     """Return the coach's people by name; dates are ISO."""
     unmarked = _unmarked(db, coach_id)
     news = _news(db, coach_id, news_since)
-    due = _due(db, coach_id)
+    looks = _looks(db, coach_id)
     pain = _pain(db, coach_id, pain_since)
     agreed = _agreed(db, coach_id)
     rows = db.execute(
@@ -45,8 +48,8 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
         found.append(
             Seen(
                 r["id"], r["call_name"], r["next_visit_at"], r["assessments"], r["last_at"],
-                first, count, due.get(r["id"]), tuple(news.get(r["id"], ())), pain.get(r["id"]),
-                r["id"] not in agreed,
+                first, count, tuple(looks.get(r["id"], ())), tuple(news.get(r["id"], ())),
+                pain.get(r["id"]), r["id"] not in agreed,
             )
         )  # fmt: skip
     return found
@@ -75,20 +78,18 @@ def _news(db: Database, coach_id: int, since: str) -> dict[int, list[News]]:
     return found
 
 
-def _due(db: Database, coach_id: int) -> dict[int, str]:
-    rows = db.execute(
-        # Counted from the last look: poses that it left out do not make another one overdue.
-        "WITH last AS (SELECT a.id, a.practitioner_id, max(a.taken_at) FROM assessment a"
-        "  JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ? AND EXISTS"
-        "  (SELECT 1 FROM trial t WHERE t.assessment_id = a.id AND t.marked = 1"
-        "   AND t.deleted_at IS NULL) GROUP BY a.practitioner_id)"
-        " SELECT d.practitioner_id, min(d.retest_on) AS due FROM pose_summary d"
-        " JOIN last l ON l.practitioner_id = d.practitioner_id WHERE EXISTS"
-        "  (SELECT 1 FROM trial t WHERE t.assessment_id = l.id AND t.pose = d.pose"
-        "   AND t.marked = 1 AND t.deleted_at IS NULL) GROUP BY d.practitioner_id",
+def _looks(db: Database, coach_id: int) -> dict[int, list[tuple[str, str | None]]]:
+    found: dict[int, list[tuple[str, str | None]]] = {}
+    for r in db.execute(
+        "SELECT d.practitioner_id, d.retest_on,"
+        " coalesce(substr(max(l.value ->> 'taken_at'), 1, 10), '') AS last"
+        " FROM pose_summary d JOIN practitioner p ON p.id = d.practitioner_id"
+        " LEFT JOIN json_each(d.body) f LEFT JOIN json_each(f.value, '$.lines') l"
+        " WHERE p.coach_id = ? GROUP BY d.practitioner_id, d.pose",
         (coach_id,),
-    )
-    return {r["practitioner_id"]: r["due"] for r in rows}
+    ):
+        found.setdefault(r["practitioner_id"], []).append((r["last"], r["retest_on"]))
+    return found
 
 
 def _pain(db: Database, coach_id: int, since: str) -> dict[int, tuple[str, str]]:

@@ -131,16 +131,14 @@ def freshen(work: Work, practitioner_id: int | None = None) -> int:
 
 
 def next_look(found: Sequence[PoseSummary]) -> str | None:
-    """The first day on which another look can show something, ISO, counted from the last one.
-
-    Poses that were not measured then do not make it overdue.
-    """
-    last = {
-        d.pose: max(((x.taken_at or "")[:10] for f in d.families for x in f.lines), default="")
+    """The first day on which another look can show something, ISO."""
+    return trends.earliest_look(
+        (
+            max(((x.taken_at or "")[:10] for f in d.families for x in f.lines), default=""),
+            d.retest_on,
+        )
         for d in found
-    }
-    newest = max(last.values(), default="")
-    return min((d.retest_on for d in found if d.retest_on and last[d.pose] == newest), default=None)
+    )
 
 
 def _own_repeats(series: Series) -> dict[str, Repeats]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from enum import StrEnum
 
+from dachi.core.judging.trend import earliest_look
 from dachi.store import today as stored
 from dachi.store.today import Seen
 from dachi.studio.phrases import say_day
@@ -74,7 +75,7 @@ def _ordered(group: Group, found: Sequence[TodayEntry]) -> tuple[TodayEntry, ...
     elif group is Group.CHANGED:
         own.sort(key=lambda e: e.who.last_at or "", reverse=True)
     elif group is Group.DUE:
-        own.sort(key=lambda e: e.who.retest_on or "")
+        own.sort(key=lambda e: earliest_look(e.who.looks) or "")
     return tuple(own)
 
 
@@ -93,8 +94,9 @@ def _entry(who: Seen, today: date) -> TodayEntry | None:
     if who.news:
         told = [(n.kind.value, n.text) for n in who.news[:MOST_NEWS]]
         found.append((Group.CHANGED, Action.PROGRESS, told))
-    if who.retest_on and who.retest_on <= (today + timedelta(days=DUE_SOON_DAYS)).isoformat():
-        words = f"a new look can show something since {say_day(who.retest_on)}"
+    due = earliest_look(who.looks)
+    if due and due <= (today + timedelta(days=DUE_SOON_DAYS)).isoformat():
+        words = f"a new look can show something since {say_day(due)}"
         found.append((Group.DUE, None, [("due", words)]))
     if not who.assessments and not found:
         words = "a first assessment sets what later ones are compared with"

@@ -110,6 +110,11 @@ class InChromium(Served):
             "document.querySelectorAll('details:not([open], .item-acts)')"
             ".forEach(d => { d.open = true; d.dataset.folded = ''; })"
         )
+        # A colour that is still on its way from one theme to the other is nobody's fault.
+        page.evaluate(
+            "Promise.all(document.getAnimations().filter(a => isFinite(a.effect.getComputedTiming().endTime))"
+            ".map(a => a.finished.catch(() => null)))"
+        )
         found = page.evaluate(
             "async only => (await axe.run(document, {runOnly: only})).violations.map(v => [v.impact,"
             " v.id, v.nodes.map(n => n.target.join(' ') + ': ' + n.failureSummary).join(' | ')])",

@@ -11,7 +11,7 @@ behind the SEM.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -128,6 +128,17 @@ def plateau(line: Line) -> Plateau | None:
     if abs(last.value - first.value) >= gain(first, last).mdc:
         return None
     return Plateau(len(recent), last.day - first.day)
+
+
+def earliest_look(poses: Iterable[tuple[str, str | None]]) -> str | None:
+    """The first day on which another look can show something, counted from the last look.
+
+    ``poses``: for each pose the ISO day it was last looked at and the ISO day a new look can
+    show something, if any. Poses that the last look left out do not make another one overdue.
+    """
+    known = list(poses)
+    newest = max((last for last, _ in known), default="")
+    return min((due for last, due in known if due and last == newest), default=None)
 
 
 def next_looks(series: Series) -> list[Retest]:
