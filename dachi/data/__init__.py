@@ -30,17 +30,19 @@ def catalogue() -> Catalogue:
 def load(folder: Path) -> Catalogue:
     """Read every ``*.toml`` in a folder; the version is a digest of their text.
 
-    Descriptions shared by marks of many poses are in ``landmarks.toml`` of this package.
+    Descriptions shared by marks of many poses are in ``landmarks.toml`` of this package, where
+    marks lie from their joints in ``skin.toml``.
     """
-    shared = (FOLDER / "landmarks.toml").read_bytes()
-    digest = hashlib.sha256(shared)
+    shared, skin = ((FOLDER / f"{name}.toml").read_bytes() for name in ("landmarks", "skin"))
+    digest = hashlib.sha256(shared + skin)
     entries = []
     for path in sorted(folder.glob("*.toml")):
         text = path.read_bytes()
         digest.update(text)
         entries.append(tomllib.loads(text.decode("utf-8")))
     landmarks = tomllib.loads(shared.decode("utf-8"))
-    return build_catalogue(digest.hexdigest()[:12], entries, landmarks)
+    spots = tomllib.loads(skin.decode("utf-8"))
+    return build_catalogue(digest.hexdigest()[:12], entries, landmarks, spots)
 
 
 @lru_cache(maxsize=1)

@@ -70,6 +70,9 @@ def scene_from_json(data: Any) -> Scene:
         half_width_cm=_or(data.get("half_width_cm"), DEFAULT_HALF_WIDTH_CM),
         facing=data.get("facing"),
         segments_cm=data.get("segments_cm") or {},
+        marked=data.get("marked") or "eye",
+        sticker_put=data.get("sticker_put") or "in_pose",
+        marked_by_mark=data.get("marked_by_mark") or {},
     )
     if mat is not None:
         corners = {c: _point(f"mat.corners.{c}", mat["corners"][c]) for c in CORNERS}
@@ -112,12 +115,15 @@ def scene_to_json(scene: Scene) -> dict[str, Any]:
         "half_width_cm": scene.half_width_cm,
         "marks": {k: list(p) for k, p in scene.marks.items()},
         "segments_cm": dict(scene.segments_cm),
+        "marked": scene.marked,
     }
     optional = {
         "view": scene.view,
         "facing": scene.facing,
         "mark_sd_px": scene.mark_sd_px,
         "mark_sds_px": dict(scene.mark_sds) or None,
+        "marked_by_mark": dict(scene.marked_by_mark) or None,
+        "sticker_put": scene.sticker_put if "sticker" in scene.ways else None,
         "level": [list(p) for p in scene.level] if scene.level else None,
     }
     found |= {k: v for k, v in optional.items() if v is not None}
@@ -149,6 +155,7 @@ def result_to_json(result: Result, scene_id: Any) -> dict[str, Any]:
                 "sd": round(r.sd, 3),
                 "low": round(r.low, 3),
                 "high": round(r.high, 3),
+                "sd_change": round(r.sd if r.sd_change is None else r.sd_change, 3),
                 "headline": r.headline,
                 "apparent": r.apparent,
             }

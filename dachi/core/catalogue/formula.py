@@ -32,7 +32,8 @@ class Frame:
 
     ``points``: mark id to (samples, 3). ``forward``: +1 or -1, the picture
     direction of the feet or the front leg. ``outward``: the same for the side
-    being measured in a front view. ``plane``: ``upright`` or ``floor``.
+    being measured in a front view. ``plane``: ``upright`` or ``floor``. ``angles`` are joint
+    angles of a reconstructed body, (samples,) degrees.
     """
 
     points: Mapping[str, Array]
@@ -40,6 +41,7 @@ class Frame:
     forward: float
     values: dict[str, Array] = field(default_factory=dict)
     laid: dict[str, Array] = field(default_factory=dict)
+    angles: Mapping[str, Array] = field(default_factory=dict)
 
     def flat(self, name: str) -> Array:
         """Return a mark in the pose's plane, shape (samples, 2)."""
@@ -121,8 +123,8 @@ def _hang(f: Frame, a: str, b: str) -> Array:
     return _follow(np.degrees(np.arctan2(d[:, 0], -d[:, 1])))
 
 
-def _through_floor(f: Frame, front: str, hip: str, back: str) -> Array:
-    turn = _signed(f.line(hip, back), f.line(hip, front)) % 360.0
+def _through_floor(f: Frame, front_hip: str, front: str, back_hip: str, back: str) -> Array:
+    turn = _signed(f.line(back_hip, back), f.line(front_hip, front)) % 360.0
     return _follow(turn)
 
 
@@ -177,7 +179,7 @@ FUNCTIONS: dict[str, Function] = {
     "slope": Function(_slope, 2, "deg"),
     "lean": Function(_lean, 2, "deg"),
     "hang": Function(_hang, 2, "deg"),
-    "through_floor": Function(_through_floor, 3, "deg"),
+    "through_floor": Function(_through_floor, 4, "deg"),
     "turn": Function(_turn, 2, "deg", deep=True),
     "opening": Function(_opening, 2, "deg", deep=True),
     "ratio": Function(_ratio, 4, "ratio"),
@@ -186,6 +188,15 @@ FUNCTIONS: dict[str, Function] = {
     "ahead": Function(_ahead, 2, "cm"),
     "drop": Function(_drop, 2, "cm"),
 }
+
+#: Points that every body has, marked or not: the hip of the measured side and the other.
+HIPS = frozenset({"own_hip", "other_hip"})
+#: Joint angles of a reconstructed body, by the side they are on.
+ANGLES = frozenset(
+    f"{side}_{joint}"
+    for side in ("own", "other", "left", "right")
+    for joint in ("hip_flexion", "hip_abduction", "hip_rotation", "knee_flexion", "ankle_flexion")
+) | {"pelvis_turn", "pelvis_tilt", "pelvis_list", "spine_flexion", "spine_side"}
 
 _COMBINE: dict[str, Callable[..., Array]] = {
     "max": lambda *v: np.maximum.reduce(np.broadcast_arrays(*v)),
@@ -208,7 +219,8 @@ class Formula:
     """A parsed expression: its text, the marks and measures it needs, its unit.
 
     ``deep`` expressions use how far marks lie from the camera, which only a mat shows.
-    ``size_only`` ones are magnitudes (``abs(...)``), which error alone pushes up.
+    ``size_only`` ones are magnitudes (``abs(...)``), which error alone pushes up. ``on_body``
+    ones use joint angles, which only a reconstructed body has.
     """
 
     text: str
@@ -218,6 +230,7 @@ class Formula:
     deep: bool
     size_only: bool
     run: Evaluator
+    on_body: bool = False
 
     def __call__(self, frame: Frame) -> Array:
         """Evaluate on a batch; returns shape (samples,)."""
@@ -232,6 +245,7 @@ class _Parser:
         self.used_marks: set[str] = set()
         self.used_measures: set[str] = set()
         self.functions: set[str] = set()
+        self.on_body = False
 
     def refuse(self, words: str) -> FormulaError:
         return FormulaError(f"{self.text!r}: {words}")
@@ -241,6 +255,10 @@ class _Parser:
             number = np.array([float(node.value)])
             return lambda frame: number
         if isinstance(node, ast.Name):
+            if node.id in ANGLES and node.id not in self.measures:
+                angle = node.id
+                self.on_body = True
+                return lambda frame: frame.angles[angle]
             if node.id not in self.measures:
                 raise self.refuse(f"no measure is called {node.id!r}")
             self.used_measures.add(node.id)
@@ -268,9 +286,9 @@ class _Parser:
         if len(names) != len(args) or len(names) != kind.arity:
             raise self.refuse(f"{name} takes {kind.arity} marks")
         for mark in names:
-            if mark not in self.marks:
+            if mark not in self.marks and mark not in HIPS:
                 raise self.refuse(f"no mark is called {mark!r}")
-        self.used_marks.update(names)
+        self.used_marks.update(n for n in names if n in self.marks)
         self.functions.add(name)
         return lambda frame: kind.call(frame, *names)
 
@@ -295,4 +313,5 @@ def parse(text: str, marks: frozenset[str], measures: frozenset[str]) -> Formula
         deep=any(f.deep for f in used),
         size_only=text.startswith("abs("),
         run=run,
+        on_body=parser.on_body,
     )

@@ -12,7 +12,18 @@ from dachi.core.body.posing import FigurePose, is_joint
 from dachi.core.body.staging import Stand
 from dachi.core.catalogue import formula
 from dachi.core.catalogue.formula import FormulaError
-from dachi.core.catalogue.poses import Catalogue, Check, Fan, Mark, Measure, Pose, Variant
+from dachi.core.catalogue.poses import (
+    Catalogue,
+    Check,
+    Contact,
+    Fan,
+    HeldStill,
+    Mark,
+    Measure,
+    Pose,
+    SkinSpot,
+    Variant,
+)
 from dachi.core.catalogue.problems import (
     CatalogueError,
     DataEntry,
@@ -45,6 +56,32 @@ class MarkEntry(DataEntry, frozen=True):
     forward_cm: float = 0.0
     depth_sd_cm: float | None = None
     touches: bool = False
+    skin: str | None = None
+
+
+class SkinEntry(DataEntry, frozen=True):
+    """Where a kind of mark lies from its joint (see ``SkinSpot``)."""
+
+    on: Literal["thigh", "knee", "shin", "foot", "pelvis", "middle", "waist", "shoulder"]
+    step: tuple[float, float, float]
+    sd: tuple[float, float, float]
+
+
+class ContactEntry(DataEntry, frozen=True):
+    """A joint whose height is settled (see ``Contact``)."""
+
+    at: str
+    height_cm: float
+    sd_cm: float
+    when: dict[str, str] = {}
+
+
+class HeldEntry(DataEntry, frozen=True):
+    """What a pose holds still (see ``HeldStill``)."""
+
+    mean: dict[str, float] = {}
+    spread: dict[str, float] = {}
+    contacts: tuple[ContactEntry, ...] = ()
 
 
 class FanEntry(DataEntry, frozen=True):
@@ -142,6 +179,7 @@ class PoseEntry(DataEntry, frozen=True):
     alike: dict[str, float] = {}
     counter: str = ""
     hold_s: int = 5
+    held: HeldEntry = HeldEntry()
 
 
 T = TypeVar("T")
@@ -151,14 +189,16 @@ def build_catalogue(
     version: str,
     entries: Iterable[Mapping[str, Any]],
     landmarks: Mapping[str, Mapping[str, Any]] | None = None,
+    skin: Mapping[str, Mapping[str, Any]] | None = None,
 ) -> Catalogue:
     """Validate pose entries (parsed TOML) into a catalogue.
 
-    ``landmarks`` are descriptions that marks share by naming them in ``from``. Raises
-    CatalogueError with the pose and the field that is wrong.
+    ``landmarks`` are descriptions that marks share by naming them in ``from``, ``skin`` where
+    each kind of mark lies from its joint. Raises CatalogueError with the pose and the field that
+    is wrong.
     """
-    known = landmarks or {}
-    poses = sorted((build_pose(e, known) for e in entries), key=lambda p: (p.demand, p.id))
+    known, spots = landmarks or {}, build_skin(skin or {})
+    poses = sorted((build_pose(e, known, spots) for e in entries), key=lambda p: (p.demand, p.id))
     without_twins((p.id for p in poses), "pose")
     for pose in poses:
         if pose.companion_of is not None:
@@ -167,19 +207,32 @@ def build_catalogue(
     return Catalogue(version, tuple(poses))
 
 
+def build_skin(entries: Mapping[str, Mapping[str, Any]]) -> dict[str, SkinSpot]:
+    """Validate where marks lie from their joints."""
+    found = {}
+    for name, entry in entries.items():
+        e = _part(SkinEntry, entry, f"skin {name!r}")
+        found[name] = SkinSpot(e.on, e.step, e.sd)
+    return found
+
+
 def build_pose(
-    entry: Mapping[str, Any], landmarks: Mapping[str, Mapping[str, Any]] | None = None
+    entry: Mapping[str, Any],
+    landmarks: Mapping[str, Mapping[str, Any]] | None = None,
+    skin: Mapping[str, SkinSpot] | None = None,
 ) -> Pose:
     """Validate one pose entry."""
     found = read_entry(PoseEntry, entry, "pose")
     try:
-        return _pose(found, landmarks or {})
+        return _pose(found, landmarks or {}, skin or {})
     except (FormulaError, CatalogueError) as error:
         raise CatalogueError(f"pose {found.id!r}: {error}") from error
 
 
-def _pose(e: PoseEntry, landmarks: Mapping[str, Mapping[str, Any]]) -> Pose:
-    marks = _marks(e.marks, landmarks)
+def _pose(
+    e: PoseEntry, landmarks: Mapping[str, Mapping[str, Any]], skin: Mapping[str, SkinSpot]
+) -> Pose:
+    marks = _marks(e.marks, landmarks, skin)
     ids = frozenset(m.id for m in marks)
     all_in(e.modes, MODES, "modes")
     measures = _measures(e.measures, ids)
@@ -217,6 +270,11 @@ def _pose(e: PoseEntry, landmarks: Mapping[str, Mapping[str, Any]]) -> Pose:
         alike=e.alike,
         counter=e.counter,
         hold_s=e.hold_s,
+        held=HeldStill(
+            e.held.mean,
+            e.held.spread,
+            tuple(Contact(c.at, c.height_cm, c.sd_cm, c.when) for c in e.held.contacts),
+        ),
     )
 
 
@@ -238,7 +296,9 @@ def _part(kind: type[T], data: Mapping[str, Any], what: str) -> T:
 
 
 def _marks(
-    entries: Iterable[Mapping[str, Any]], landmarks: Mapping[str, Mapping[str, Any]]
+    entries: Iterable[Mapping[str, Any]],
+    landmarks: Mapping[str, Mapping[str, Any]],
+    skin: Mapping[str, SkinSpot],
 ) -> tuple[Mark, ...]:
     """Fill in shared descriptions, then write out the marks that stand for both sides."""
     full = [_filled(raw, landmarks) for raw in entries]
@@ -247,7 +307,7 @@ def _marks(
     for data in full:
         for own in _two_marks(data, paired) if _flag(data, "each_side") else [data]:
             entry = _part(MarkEntry, own, "mark")
-            marks.append(Mark(**msgspec.structs.asdict(entry)))
+            marks.append(_mark(entry, skin))
     without_twins((m.id for m in marks), "mark")
     ids = {m.id for m in marks}
     for m in marks:
@@ -256,6 +316,16 @@ def _marks(
         if m.plane == "reach" and (m.parent is None or m.segment is None):
             raise CatalogueError(f"mark {m.id!r} needs a parent and a segment to reach from")
     return tuple(marks)
+
+
+def _mark(entry: MarkEntry, skin: Mapping[str, SkinSpot]) -> Mark:
+    fields = msgspec.structs.asdict(entry)
+    owner, _, part = entry.body.partition(".")
+    name = entry.skin or (part or owner).replace(".", "_")
+    if entry.skin and name not in skin:
+        raise CatalogueError(f"mark {entry.id!r}: no skin entry is called {name!r}")
+    fields["skin"] = skin.get(name, SkinSpot("thigh", (0.0, 0.0, 0.0), (3.0, 3.0, 3.0)))
+    return Mark(**fields)
 
 
 def _filled(raw: Mapping[str, Any], landmarks: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:

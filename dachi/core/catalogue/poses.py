@@ -15,6 +15,39 @@ from dachi.core.catalogue.formula import Formula
 
 
 @dataclass(frozen=True)
+class SkinSpot:
+    """Where a mark lies from the centre of its joint: front, outwards, up of segment ``on``, cm.
+
+    ``sd`` is the spread between people. ``on``: ``thigh`` (from the hip), ``knee``, ``shin`` (from
+    the ankle), ``foot``, ``pelvis`` (from a hip), ``middle`` (from between the hips), ``waist`` or
+    ``shoulder``.
+    """
+
+    on: str
+    step: tuple[float, float, float]
+    sd: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Contact:
+    """A joint whose height above the floor the pose settles: ``at`` such as ``side.ankle``, cm."""
+
+    at: str
+    height_cm: float
+    sd_cm: float
+    when: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class HeldStill:
+    """What a pose holds still beyond its figure: joint angles (degrees) and contacts."""
+
+    mean: Mapping[str, float] = field(default_factory=dict)
+    spread: Mapping[str, float] = field(default_factory=dict)
+    contacts: tuple[Contact, ...] = ()
+
+
+@dataclass(frozen=True)
 class Mark:
     """One point of a pose: where to put it, and the plane it is known to lie in.
 
@@ -44,6 +77,7 @@ class Mark:
     forward_cm: float = 0.0
     depth_sd_cm: float | None = None
     touches: bool = False
+    skin: SkinSpot = SkinSpot("thigh", (0.0, 0.0, 0.0), (1.0, 1.0, 1.0))
 
 
 @dataclass(frozen=True)
@@ -155,6 +189,7 @@ class Pose:
     alike: Mapping[str, float] = field(default_factory=dict)
     counter: str = ""
     hold_s: int = 5
+    held: HeldStill = HeldStill()
 
     @property
     def headline(self) -> Measure:

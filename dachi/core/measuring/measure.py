@@ -22,7 +22,7 @@ from dachi.core.body.anatomy import DEFAULT_SEGMENTS_CM, MODES, SIDES
 from dachi.core.body.pinhole import DEFAULT_FOCAL_35MM, focal_in_px
 from dachi.core.catalogue.formula import Formula, Frame
 from dachi.core.catalogue.poses import Catalogue, Check, Mark, Measure, Pose, agrees
-from dachi.core.measuring import calibration, plausible
+from dachi.core.measuring import calibration, plausible, reconstruct
 from dachi.core.measuring import checks as compensations
 from dachi.core.measuring.angle_fans import draw_fan
 from dachi.core.measuring.assumptions import Assumptions
@@ -104,12 +104,34 @@ def _measure(
     drawn: bool,
 ) -> Result:
     scene = replace(scene, variant=pose.chosen(scene.variant))
+    if any(scene.marked_as(m.id) != "joint" for m in marks):
+        on_body = _on_body(scene, pose, marks, estimate)
+        return _read(scene, pose, marks, (on_body,), drawn)
     batches = solve(scene, pose, marks, estimate, assumptions)
     if estimate.rival is not None:
         apart = (estimate.rival.chi2 - estimate.chi2) / 2.0
         for batch in solve(scene, pose, marks, estimate.rival, assumptions):
             batches += (replace(batch, log_weight=batch.log_weight - apart),)
     return _read(scene, pose, marks, batches, drawn)
+
+
+def _on_body(scene: Scene, pose: Pose, marks: tuple[Mark, ...], estimate: CameraEstimate) -> Batch:
+    """The marks' joint centres on the most probable body, with their uncertainty."""
+    forward, _ = _forward(scene, pose)
+    body, prior, spots = reconstruct.reconstruct(scene, pose, marks, estimate, forward)
+    at, repeats, rows = reconstruct.sampled(body, prior, spots.joints)
+    n = len(repeats)
+    return Batch(
+        estimate,
+        {name: at[:, i] for i, name in enumerate(spots.names)},
+        np.zeros(n),
+        np.eye(n),
+        -(body.cost + body.log_det) / 2.0,
+        (),
+        (),
+        repeats,
+        spots.angles(rows),
+    )
 
 
 # ---------------------------------------------------------------- what came in
@@ -193,7 +215,7 @@ def _read(
     forward, said = _forward(scene, pose)
     present = {m.id for m in marks}
     calibrated = batches[0].estimate.method == "mat"
-    taken, checked = _readable(scene, pose, present, calibrated)
+    taken, checked = _readable(scene, pose, present, calibrated, bool(batches[0].angles))
     heads = [m.heads(scene.variant) for m in taken]
     if not any(heads):
         raise SceneError(
@@ -203,7 +225,7 @@ def _read(
         )
     wanted: list[Measure | Check] = [*taken, *checked]
     modes = [_Frames(scene, pose, batch, forward) for batch in batches]
-    values, sds, frames = _blend(modes, wanted, heads.index(True))
+    values, sds, changes, frames = _blend(modes, wanted, heads.index(True))
     batch = frames.batch
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
     if any(b.estimate is not batch.estimate for b in batches):
@@ -212,8 +234,10 @@ def _read(
             "both; mark the corners again or raise the camera"
         )
     readings = [
-        Reading(m.id, m.label, m.unit, v, sd, v - Z95 * sd, v + Z95 * sd, main, m.apparent)
-        for m, main, v, sd in zip(taken, heads, values.tolist(), sds.tolist(), strict=False)
+        Reading(m.id, m.label, m.unit, v, sd, v - Z95 * sd, v + Z95 * sd, main, m.apparent, change)
+        for m, main, v, sd, change in zip(
+            taken, heads, values.tolist(), sds.tolist(), changes.tolist(), strict=False
+        )
     ]
     doubtful = next((r for r in readings if r.headline and r.unit == "deg"), None)
     if calibrated and doubtful is not None and doubtful.sd > DOUBTFUL_SD_DEG:
@@ -270,12 +294,12 @@ def _strange(
 
 
 def _readable(
-    scene: Scene, pose: Pose, present: set[str], calibrated: bool
+    scene: Scene, pose: Pose, present: set[str], calibrated: bool, on_body: bool
 ) -> tuple[list[Measure], list[Check]]:
     """Measures and checks that these marks and this camera can tell."""
 
     def usable(formula: Formula, known: set[str]) -> bool:
-        if formula.marks <= present and formula.measures <= known:
+        if formula.marks <= present and formula.measures <= known and on_body >= formula.on_body:
             return calibrated or not (formula.in_cm or (formula.deep and pose.plane != "floor"))
         return False
 
@@ -300,6 +324,7 @@ class _Frames:
     def __init__(self, scene: Scene, pose: Pose, batch: Batch, forward: float) -> None:
         self._scene, self._pose, self._forward = scene, pose, forward
         self.batch = batch
+        self._points = with_hips(batch.points)
         self._values: dict[str, Array] = {}
         self._frames: dict[tuple[str | None, str], Frame] = {}
 
@@ -310,11 +335,13 @@ class _Frames:
             if outward is not None:
                 side = self._scene.side if outward == "side" else outward
                 sign = self._forward * (-1.0 if side == "right" else 1.0)
-            self._frames[key] = Frame(self.batch.points, key[1], sign, self._values)
+            self._frames[key] = Frame(
+                self._points, key[1], sign, self._values, angles=self.batch.angles
+            )
         return self._frames[key]
 
-    def evaluate(self, wanted: Sequence[Measure | Check]) -> tuple[Array, Array]:
-        """Values and standard deviations (m,) of measures and checks, in their order."""
+    def evaluate(self, wanted: Sequence[Measure | Check]) -> tuple[Array, Array, Array]:
+        """Values, standard deviations and those of changes (m,), in the order asked for."""
         size = 2 * len(self.batch.shift) + 1
         rows = np.empty((len(wanted), size))
         for i, m in enumerate(wanted):
@@ -327,18 +354,16 @@ class _Frames:
 
 def _blend(
     modes: list[_Frames], wanted: Sequence[Measure | Check], headline: int
-) -> tuple[Array, Array, _Frames]:
-    """Values and standard deviations over all solutions, and the likeliest of them.
+) -> tuple[Array, Array, Array, _Frames]:
+    """Values and standard deviations (of changes too) over all solutions, and the likeliest of them.
 
     Solutions are weighed by how well they explain what is known, and by whether the
     headline is an angle a hip can have; mean and variance are those of the mixture.
     """
     if len(modes) == 1:
-        values, sds = modes[0].evaluate(wanted)
-        return values, sds, modes[0]
+        return *modes[0].evaluate(wanted), modes[0]
     found = [m.evaluate(wanted) for m in modes]
-    all_values = np.array([v for v, _ in found])
-    all_sds = np.array([sd for _, sd in found])
+    all_values, all_sds, all_changes = (np.array(part) for part in zip(*found, strict=True))
     logs = np.array([m.batch.log_weight for m in modes])
     main = wanted[headline]
     if isinstance(main, Measure) and main.plausible is not None:
@@ -348,8 +373,18 @@ def _blend(
     weights = np.exp(logs - logs.max())
     weights /= weights.sum()
     mean = weights @ all_values
-    variance = weights @ (all_sds**2 + (all_values - mean) ** 2)
-    return mean, np.sqrt(variance), modes[int(np.argmax(weights))]
+    apart = weights @ (all_values - mean) ** 2
+    sds, changes = (np.sqrt(weights @ part**2 + apart) for part in (all_sds, all_changes))
+    return mean, sds, changes, modes[int(np.argmax(weights))]
+
+
+def with_hips(points: Mapping[str, Array]) -> dict[str, Array]:
+    """Points with a hip for either side: where one mark stands for both, it is both."""
+    found = dict(points)
+    if "hip" in found:
+        found.setdefault("own_hip", found["hip"])
+        found.setdefault("other_hip", found["hip"])
+    return found
 
 
 def true_values(pose: Pose, scene: Scene, points: Mapping[str, Array]) -> dict[str, float]:
@@ -358,7 +393,7 @@ def true_values(pose: Pose, scene: Scene, points: Mapping[str, Array]) -> dict[s
     What a perfect camera and perfect marks would read: the truth that simulated pictures
     are compared with. ``scene`` gives side and variant; facing is the camera's.
     """
-    batch = {k: np.asarray(p, dtype=float)[None] for k, p in points.items()}
+    batch = with_hips({k: np.asarray(p, dtype=float)[None] for k, p in points.items()})
     a, b = pose.facing
     forward = 1.0
     if pose.view == "side":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from itertools import product
 
 import numpy as np
@@ -19,6 +19,8 @@ from dachi.core.measuring.scene import CheckResult, Scene, SceneError
 
 Array = NDArray[np.float64]
 
+#: How alike what repeats with a person is in two shots of one pose at different angles.
+ALIKE = 0.8
 #: Rounds of taking slopes again, and the move (standard deviations) that needs none.
 MOST_ROUNDS = 6
 SETTLED = 0.5
@@ -35,7 +37,9 @@ class Batch:
     standard deviation up in each nuisance, rows n+1..2n one down. ``shift`` (n,) and
     ``covariance`` (n, n) are the nuisances' mean and spread, in standard deviations,
     once known segment lengths are taken into account. ``log_weight`` compares this
-    solution with others of the same scene.
+    solution with others of the same scene. ``repeats`` (n, n) is the part of the
+    covariance that repeats with the person, where it is known; ``angles`` (2n + 1,) are joint
+    angles of a reconstructed body, degrees.
     """
 
     estimate: CameraEstimate
@@ -45,9 +49,15 @@ class Batch:
     log_weight: float
     foreshortened: tuple[CheckResult, ...]
     warnings: tuple[str, ...]
+    repeats: Array | None = None
+    angles: Mapping[str, Array] = field(default_factory=dict)
 
-    def mean_sd(self, values: Array) -> tuple[Array, Array]:
-        """Values and standard deviations (m,) of evaluated batches (m, 2n + 1)."""
+    def mean_sd(self, values: Array) -> tuple[Array, Array, Array]:
+        """Values and standard deviations (m,) of evaluated batches (m, 2n + 1).
+
+        The third are standard deviations of one reading's share in a change: without what repeats
+        with the person, as far as that is alike in two shots of one pose.
+        """
         n = len(self.shift)
         up, down = values[:, 1 : n + 1], values[:, n + 1 :]
         slope = (up - down) / 2.0
@@ -55,7 +65,10 @@ class Batch:
         bend = (up + down - 2.0 * values[:, :1]) * np.diag(self.covariance)
         variance = np.sum((slope @ self.covariance) * slope, axis=1)
         variance += np.sum(bend**2, axis=1) / 2.0
-        return values[:, 0] + slope @ self.shift, np.sqrt(np.maximum(variance, 0.0))
+        sd = np.sqrt(np.maximum(variance, 0.0))
+        if self.repeats is not None:
+            variance = variance - ALIKE * np.sum((slope @ self.repeats) * slope, axis=1)
+        return values[:, 0] + slope @ self.shift, sd, np.sqrt(np.maximum(variance, 0.0))
 
 
 def solve(

@@ -15,6 +15,8 @@ Point = tuple[float, float]
 DEFAULT_HALF_WIDTH_CM = 16.0
 #: A careful click at 1600 px across the longer side.
 DEFAULT_MARK_SD_PX = 3.0
+#: Ways a mark may be set: what it says of the joint beneath differs.
+MARKED = ("eye", "palpated", "sticker", "joint")
 
 
 @dataclass(frozen=True)
@@ -31,7 +33,9 @@ class Scene:
     """Marks on a picture with the pose and whatever calibrates the picture.
 
     ``marks`` are pixels in the upright picture. ``mark_sds`` overrides
-    ``mark_sd_px`` for single marks, such as detected stickers.
+    ``mark_sd_px`` for single marks, such as detected stickers. ``marked`` says how marks were
+    set (``MARKED``), ``marked_by_mark`` how single ones were, ``sticker_put`` whether stickers
+    were put on ``standing`` or ``in_pose``.
     """
 
     pose: str
@@ -49,6 +53,18 @@ class Scene:
     mark_sd_px: float | None = None
     mark_sds: Mapping[str, float] = field(default_factory=dict)
     segments_cm: Mapping[str, float] = field(default_factory=dict)
+    marked: str = "joint"
+    sticker_put: str = "in_pose"
+    marked_by_mark: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def ways(self) -> set[str]:
+        """Every way in which marks of this scene were set."""
+        return {self.marked, *self.marked_by_mark.values()}
+
+    def marked_as(self, mark: str) -> str:
+        """How a mark was set: one of ``MARKED``."""
+        return self.marked_by_mark.get(mark, self.marked)
 
     def sd_of(self, mark: str) -> float:
         """Standard deviation of a mark in px, scaled from 3 px at 1600 px."""
@@ -61,7 +77,10 @@ class Scene:
 
 @dataclass(frozen=True)
 class Reading:
-    """The value of a measure with its standard deviation and 95 % interval."""
+    """The value of a measure with its standard deviation and 95 % interval.
+
+    ``sd_change`` is its share in the change between two shots of one person.
+    """
 
     id: str
     label: str
@@ -72,6 +91,7 @@ class Reading:
     high: float
     headline: bool = False
     apparent: bool = False
+    sd_change: float | None = None
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,7 @@ MATTED = CameraEstimate(CAMERA, np.eye(7), "mat")
 
 def solution(values: tuple[float, ...], sds: tuple[float, ...], log_weight: float):
     """Something that answers as one solution of a scene does."""
-    found = (np.array(values), np.array(sds))
+    found = (np.array(values), np.array(sds), np.array(sds) / 2)
     return SimpleNamespace(evaluate=lambda _: found, batch=SimpleNamespace(log_weight=log_weight))
 
 
@@ -43,20 +43,23 @@ class Mixtures(unittest.TestCase):
 
     def test_one_solution_is_itself(self) -> None:
         only = solution((10.0, 20.0), (1.0, 2.0), -3.0)
-        values, sds, best = self.blend(only)
+        values, sds, changes, best = self.blend(only)
         self.assertEqual((list(values), list(sds), best), ([10.0, 20.0], [1.0, 2.0], only))
+        self.assertEqual(list(changes), [0.5, 1.0])
 
     def test_two_solutions(self) -> None:
         low, high = self.head.plausible
         inside = (low + high) / 2
         a = solution((10.0, inside), (1.0, 2.0), math.log(3.0))
         b = solution((18.0, inside + 4), (3.0, 2.0), 0.0)
-        values, sds, best = self.blend(a, b)
+        values, sds, changes, best = self.blend(a, b)
         self.assertAlmostEqual(values[0], 12.0)
         self.assertAlmostEqual(values[1], inside + 1.0)
         # 3/4 (1 + 4) + 1/4 (9 + 36) and 4 + 3/4 1 + 1/4 9.
         self.assertAlmostEqual(sds[0], math.sqrt(15.0))
         self.assertAlmostEqual(sds[1], math.sqrt(7.0))
+        # 3/4 (1/4 + 4) + 1/4 (9/4 + 36).
+        self.assertAlmostEqual(changes[0], math.sqrt(12.75))
         self.assertIs(best, a)
 
     def test_what_no_hip_does_counts_for_little(self) -> None:
@@ -67,7 +70,7 @@ class Mixtures(unittest.TestCase):
                 solution((0.0, beyond), (0.0, 0.0), 0.0),
                 solution((1.0, inside), (0.0, 0.0), 0.0),
             )
-            values, _, best = self.blend(a, b)
+            values, _, _, best = self.blend(a, b)
             self.assertIs(best, b)
             self.assertAlmostEqual(values[0], 1 / (1 + math.exp(-7.0)))
         for edge in (low, high):

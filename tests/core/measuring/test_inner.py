@@ -325,8 +325,8 @@ class WhatIsSaid(unittest.TestCase):
             true = measure._blend
 
             def widened(modes, wanted, headline, sd=sd, true=true):
-                values, sds, frames = true(modes, wanted, headline)
-                return values, np.where(np.arange(len(sds)) == headline, sd, sds), frames
+                values, sds, changes, frames = true(modes, wanted, headline)
+                return values, np.where(np.arange(len(sds)) == headline, sd, sds), changes, frames
 
             with mock.patch.object(measure, "_blend", widened):
                 found = measure.measure_with(scene, pose, estimate, Assumptions())

@@ -1,0 +1,181 @@
+"""Photographs of parametric bodies as scenes: marks on the skin, a camera, a mat, clicks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from bench.bodies.mesh import Array, Person
+from bench.bodies.pose import Posed
+from bench.bodies.poses import MAKERS, Choice
+from dachi.core.body.anatomy import other_side
+from dachi.core.body.pinhole import CORNERS, Camera, look_from, mat_points
+from dachi.core.catalogue.poses import Mark, Pose
+from dachi.core.measuring.calibration import Mat
+from dachi.core.measuring.scene import Image, Scene
+from dachi.data import catalogue
+
+WIDTH, HEIGHT = 1600, 1200
+MAT = (183.0, 61.0)
+
+
+@dataclass(frozen=True)
+class Clicking:
+    """Spread of clicks (px) and of where on the skin a point is taken to be (cm).
+
+    ``joints`` marks joint centres; ``sliding`` puts stickers on while standing; ``optional``
+    marks the pelvis too; ``trochanter_cm`` moves the outer hip forward on its bone.
+    """
+
+    mark_sd: float = 3.0
+    corner_sd: float = 2.0
+    skin_sd_cm: float = 0.0
+    joints: bool = False
+    how: str = "eye"
+    sliding: bool = False
+    optional: bool = False
+    trochanter_cm: float = 0.0
+
+
+CLICKS = Clicking()
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A scene with the true position of every joint and segment."""
+
+    scene: Scene
+    posed: Posed
+    side: str
+    camera: Camera
+    spots: dict[str, Array]
+
+
+def heading_of(pose: Pose, side: str) -> Array:
+    """The picture direction of front (or of the feet, lying): the near side is the camera's."""
+    if pose.view == "front":
+        return np.array([0, -1.0, 0])
+    near = side if pose.figure.near == "side" else other_side(side)
+    return np.array([1.0 if near == "right" else -1.0, 0, 0])
+
+
+def place(pose: Pose, posed: Posed, rng: np.random.Generator) -> Posed:
+    """Lay the body along the mat's middle, as well as people do."""
+    spread = np.array(
+        [p for n, p in posed.centres.items() if n.split(".")[-1] in ("ankle", "neck")]
+    )
+    middle = (spread.min(axis=0) + spread.max(axis=0)) / 2
+    hips = posed.centres["pelvis"]
+    off = np.array([rng.normal(0, 8), rng.normal(0, 2)])
+    if pose.view == "front":
+        return posed.lifted(np.array([-hips[0] + off[1], -middle[1] + off[0], 0]))
+    return posed.lifted(np.array([-middle[0] + off[0], -hips[1] + off[1], 0]))
+
+
+def spot_of(mark: Mark, side: str, posed: Posed, camera: Camera, clicking: Clicking) -> Array:
+    """The surface point a mark asks for, world cm; its joint centre where those are marked."""
+    owner, _, part = mark.body.partition(".")
+    whose = {"side": side, "other": other_side(side)}.get(owner, owner)
+    if mark.body == "mid_spine":
+        return posed.spot("thorax" if clicking.joints else f"waist.{near_side(posed, camera)}")
+    if mark.body == "groin":
+        return posed.spot("groin")
+    if clicking.joints:
+        return posed.spot(f"{whose}.{part.removesuffix('.outer').removesuffix('.inner')}")
+    if mark.body.endswith("hip"):
+        return posed.spot(f"{whose}.hip.crease")
+    if part == "knee" and "kneecap" in mark.where:
+        return posed.spot(f"{whose}.knee.front", clicking.sliding)
+    if part == "shoulder.outer":
+        return posed.spot(f"{whose}.shoulder", clicking.sliding)
+    at = posed.spot(f"{whose}.{part}", clicking.sliding)
+    if part == "hip.outer":
+        at = at + clicking.trochanter_cm * posed.frames[f"{whose}.thigh"][:, 0]
+    return at
+
+
+def near_side(posed: Posed, camera: Camera) -> str:
+    eye = camera.position
+    return min(
+        ("left", "right"), key=lambda s: float(np.linalg.norm(posed.centres[f"{s}.hip"] - eye))
+    )
+
+
+def camera_for(
+    pose: Pose, spots: dict[str, Array], rng: np.random.Generator, yaw_sd: float = 20.0
+) -> tuple[Camera, float]:
+    """The camera the pose asks for, about; moved back until marks and mat are in the picture."""
+    focal = float(rng.uniform(24, 40))
+    height = float(pose.camera.height_cm + rng.uniform(-15, 15))
+    yaw, roll = float(rng.uniform(-yaw_sd, yaw_sd)), float(rng.normal(0, 1))
+    distance = pose.camera.distance_cm * focal / 26.0
+    points = np.array([*spots.values(), *mat_points(*MAT, pose.view)])
+    while True:
+        pitch = -np.degrees(np.arctan2(height - pose.camera.look_at_cm, distance))
+        a = np.radians(yaw)
+        eye = (-distance * np.sin(a), -distance * np.cos(a), height)
+        camera = look_from(eye, yaw, pitch, roll, focal, WIDTH, HEIGHT)
+        seen = camera.project(points)
+        if (seen > 15).all() and (seen < np.array([WIDTH - 15, HEIGHT - 15])).all():
+            return camera, focal
+        distance *= 1.06
+
+
+def shoot(
+    pose_id: str,
+    person: Person,
+    rng: np.random.Generator,
+    clicking: Clicking = CLICKS,
+    asked: Mapping[str, float] | None = None,
+) -> Shot:
+    """Pose, place, photograph and mark one body; ``asked`` goes to the pose's maker."""
+    pose = catalogue().pose(pose_id)
+    side = "right" if pose.sides == "both" else str(rng.choice(["left", "right"]))
+    asked = asked or {}
+    choice = Choice(side, heading_of(pose, side), **asked)
+    posed = place(pose, MAKERS[pose_id](person, rng, choice), rng)
+    look = look_from((0, -250, 60), 0, 0, 0, 26, WIDTH, HEIGHT)
+    marks = [m for m in pose.marks if clicking.optional or not m.optional]
+    spots = {m.id: spot_of(m, side, posed, look, clicking) for m in marks}
+    camera, focal = camera_for(pose, spots, rng)
+    pixels = {}
+    for m in marks:
+        at = spots[m.id]
+        if not clicking.joints and m.body.endswith(("knee", "ankle")) and "kneecap" not in m.where:
+            # "the middle of the knee, as the camera sees it": its centre shows through.
+            at = posed.centres.get(seen_joint(m, side), at)
+        if clicking.skin_sd_cm:
+            at = at + rng.normal(0, clicking.skin_sd_cm, 3)
+        pixels[m.id] = camera.project(at) + rng.normal(0, clicking.mark_sd, 2)
+    corners = {
+        n: tuple(camera.project(p) + rng.normal(0, clicking.corner_sd, 2))
+        for n, p in zip(CORNERS, mat_points(*MAT, pose.view), strict=True)
+    }
+    variant = pose.default_variant()
+    if asked.get("internal"):
+        variant["direction"] = "internal"
+    if asked.get("seat") and "seat" in variant:
+        variant["seat"] = "raised"
+    scene = Scene(
+        pose=pose_id,
+        side="both" if pose.sides == "both" else side,
+        mode=next(iter(pose.modes)),
+        variant=variant,
+        image=Image(WIDTH, HEIGHT, float(round(focal))),
+        marks={n: (float(p[0]), float(p[1])) for n, p in pixels.items()},
+        mark_sd_px=max(clicking.mark_sd, 0.3),
+        marked="joint" if clicking.joints else clicking.how,
+        sticker_put="standing" if clicking.sliding else "in_pose",
+        mat=Mat(*MAT, corners, corner_sd_px=max(clicking.corner_sd, 0.3)),
+        facing={1.0: "right", -1.0: "left"}.get(float(heading_of(pose, side)[0])),
+    )
+    return Shot(scene, posed, side, camera, spots)
+
+
+def seen_joint(mark: Mark, side: str) -> str:
+    """The joint a mark stands for, as the posed body names it."""
+    owner, _, part = mark.body.partition(".")
+    whose = {"side": side, "other": other_side(side)}.get(owner, owner)
+    return f"{whose}.{part.split('.')[0]}"

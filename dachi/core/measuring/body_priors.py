@@ -1,0 +1,274 @@
+"""What is known of a body before any mark is seen: lengths, and what a pose prescribes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dachi.core.body.anatomy import other_side
+from dachi.core.body.figure import Body, landmarks, root_axes
+from dachi.core.body.posing import posed
+from dachi.core.catalogue.poses import Mark, Pose, SkinSpot, agrees
+from dachi.core.measuring import skeleton
+from dachi.core.measuring.skeleton import INDEX, SIZE, Point, Points, joint_point
+
+Array = NDArray[np.float64]
+
+#: One standard deviation of an angle that a pose holds still, degrees.
+HELD = {
+    "pelvis_turn": 5.0, "pelvis_tilt": 12.0, "pelvis_list": 4.0,
+    "hip_flexion": 12.0, "hip_abduction": 6.0, "hip_rotation": 12.0,
+    "knee_flexion": 12.0, "ankle_flexion": 25.0, "spine_flexion": 15.0, "spine_side": 4.0,
+}  # fmt: skip
+#: The same of a knee that is to be straight, and of an angle that the pose is about.
+STRAIGHT_KNEE_SD = 3.0
+MOVING_SD = 30.0
+#: How far the hips lie off the mat's middle, across and along the way the camera looks, cm.
+ON_MIDLINE_SD, ALONG_SD, HEIGHT_SD = 4.0, 60.0, 30.0
+#: Steps of the headline at which a body may start.
+STARTS = 5
+
+
+@dataclass(frozen=True)
+class Held:
+    """The prior of one pose, side and variant.
+
+    ``mean`` (SIZE,), ``precision`` (SIZE, SIZE) of all but the angles, whose priors (``sd``)
+    give way where the picture contradicts them. ``lengths`` is the part of the precision that repeats
+    with the person. Contacts: points whose height is known to a spread.
+    ``starts`` (n, SIZE) are bodies to begin from, ``root`` the pelvis's frame at zero.
+    """
+
+    root: Array
+    mean: Array
+    sd: Array
+    precision: Array
+    lengths: Array
+    contacts: tuple[Point, ...]
+    heights: Array
+    height_sds: Array
+    starts: Array
+
+
+@dataclass(frozen=True)
+class Seen:
+    """Marks as points on the skeleton: on the skin (with spread, (k, 3)) and at their joints.
+
+    ``skin`` holds the prior's contacts after the marks, ``joints`` both hips.
+    """
+
+    skin: Points
+    sds: Array
+    joints: Points
+    names: tuple[str, ...]
+    own: str
+
+    def angles(self, x: Array) -> dict[str, Array]:
+        """Joint angles of bodies (s, SIZE) by the names formulas use, (s,) degrees."""
+        found = {}
+        for name, i in INDEX.items():
+            if not skeleton.FIRST_ANGLE <= i < skeleton.FIRST_LENGTH:
+                continue
+            degrees = np.degrees(x[:, i])
+            side, _, joint = name.partition(".")
+            if joint:
+                found[f"{side}_{joint}"] = degrees
+                found[f"{'own' if side == self.own else 'other'}_{joint}"] = degrees
+            else:
+                found[name] = degrees
+        return found
+
+
+def sides_for(pose: Pose, side: str, variant: Mapping[str, str], forward: float) -> dict[str, str]:
+    """Which side of the body ``side`` and ``other`` are, by what the picture shows.
+
+    In a side view the near side follows from the way the person faces.
+    """
+    if pose.view == "front":
+        own = "right" if side == "both" else side
+    else:
+        near = "right" if forward > 0 else "left"
+        turned = any(
+            v.id == "near_leg" and variant.get(v.id, v.default) != v.default for v in pose.variants
+        )
+        own = near if (pose.figure.near == "side") != turned else other_side(near)
+    return {"side": own, "other": other_side(own)}
+
+
+@lru_cache(maxsize=256)
+def _held(
+    pose: Pose, own: str, variant: tuple[tuple[str, str], ...], heading: str, calibrated: bool
+) -> Held:
+    chosen = dict(variant)
+    figure = pose.figure
+    values = np.linspace(figure.low, figure.high, STARTS)
+    starts = np.zeros((STARTS, SIZE))
+    for row, v in zip(starts, values, strict=True):
+        figured = posed(figure, own, float(v), pose.view, variant=chosen)
+        for name, degrees in figured.joints.items():
+            if name in INDEX:
+                row[INDEX[name]] = np.radians(degrees)
+        row[2] = landmarks(Body(), figured)["pelvis"][2]
+        row[skeleton.FIRST_LENGTH :] = skeleton.USUAL_LENGTHS
+    mean = starts.mean(axis=0)
+    reach = np.ptp(starts, axis=0)
+    sd = np.zeros(SIZE)
+    names = {"side": own, "other": other_side(own)}
+    spreads = {
+        _named(n, names, chosen_side): v
+        for n, v in pose.held.spread.items()
+        for chosen_side in _both(n)
+    }
+    means = {
+        _named(n, names, chosen_side): v
+        for n, v in pose.held.mean.items()
+        for chosen_side in _both(n)
+    }
+    for name, i in INDEX.items():
+        if not skeleton.FIRST_ANGLE <= i < skeleton.FIRST_LENGTH:
+            continue
+        joint = name.split(".")[-1]
+        base = HELD[joint]
+        if joint == "knee_flexion" and abs(mean[i]) < np.radians(10) and reach[i] < 0.1:
+            base = STRAIGHT_KNEE_SD
+            mean[i] += np.radians(1.0)
+        if reach[i] > 0.1:
+            base = max(MOVING_SD, float(np.degrees(reach[i])) * 0.6)
+        if name in means:
+            mean[i] = np.radians(means[name])
+        sd[i] = np.radians(spreads.get(name, base))
+    front = pose.view == "front"
+    sd[:3] = (ON_MIDLINE_SD, ALONG_SD, HEIGHT_SD) if front else (ALONG_SD, ON_MIDLINE_SD, HEIGHT_SD)
+    if not calibrated:
+        sd[:3] = (ALONG_SD, ALONG_SD, HEIGHT_SD * 3)
+    covariance = np.diag(sd**2)
+    at = skeleton.FIRST_LENGTH
+    usual = skeleton.USUAL_LENGTHS
+    covariance[at:, at:] = np.diag(skeleton.OWN_SD**2) + skeleton.HEIGHT_SD**2 * np.outer(
+        usual, usual
+    )
+    precision = np.linalg.inv(covariance)
+    precision[skeleton.ANGLES, skeleton.ANGLES] = 0.0
+    precision = np.asarray(precision, dtype=float)
+    lengths = np.zeros((SIZE, SIZE))
+    lengths[at:, at:] = precision[at:, at:]
+    contacts = [c for c in pose.held.contacts if agrees(c.when, chosen)]
+    sd[at:] = np.sqrt(np.diag(covariance)[at:])
+    root = root_axes(figure.posture, heading).T
+    points = [joint_point(_named(c.at, names, s)) for c in contacts for s in _both(c.at)]
+    return Held(
+        root, mean, sd, precision, lengths,
+        tuple(points or [joint_point("pelvis")]),
+        np.array([c.height_cm for c in contacts for _ in _both(c.at)] or [40.0]),
+        np.array([c.sd_cm for c in contacts for _ in _both(c.at)] or [1e4]),
+        starts,
+    )  # fmt: skip
+
+
+def held(
+    pose: Pose, side: str, variant: Mapping[str, str], forward: float, calibrated: bool
+) -> tuple[Held, dict[str, str]]:
+    """The prior of a pose as it is seen, and which side is which."""
+    names = sides_for(pose, side, variant, forward)
+    heading = "camera" if pose.view == "front" else "right" if forward > 0 else "left"
+    return _held(pose, names["side"], tuple(sorted(variant.items())), heading, calibrated), names
+
+
+def _both(name: str) -> tuple[str, ...]:
+    return ("left", "right") if name.startswith("each.") else ("",)
+
+
+def _named(name: str, names: Mapping[str, str], each: str) -> str:
+    owner, _, joint = name.partition(".")
+    if owner == "each":
+        return f"{each}.{joint}"
+    return f"{names[owner]}.{joint}" if owner in names else name
+
+
+def seen(
+    pose: Pose,
+    marks: tuple[Mark, ...],
+    names: Mapping[str, str],
+    variant: Mapping[str, str],
+    contacts: tuple[Point, ...],
+) -> Seen:
+    """Put marks on the skeleton: where each lies on the skin and which centre it stands for."""
+    return _seen(marks, names["side"], near_leg(pose, variant), contacts)
+
+
+def near_leg(pose: Pose, variant: Mapping[str, str]) -> str | None:
+    """``front`` or ``back`` where a pose says which leg is nearer."""
+    return next((variant.get(v.id, v.default) for v in pose.variants if v.id == "near_leg"), None)
+
+
+@lru_cache(maxsize=512)
+def _seen(
+    marks: tuple[Mark, ...], own: str, nearer: str | None, contacts: tuple[Point, ...]
+) -> Seen:
+    skin, centres, sds = [], [], []
+    for m in marks:
+        owner, _, part = m.body.partition(".")
+        names = {"side": own, "other": other_side(own)}
+        if nearer == "back" and m.plane == "near":
+            names = {"side": names["other"], "other": names["side"]}
+        side = names.get(owner, owner if owner in ("left", "right") else own)
+        spot = m.skin
+        if nearer is not None and m.leg is not None:
+            facing_in = part.endswith(".inner")
+            if facing_in == (m.leg == nearer):
+                x, y, z = spot.step
+                spot = SkinSpot(spot.on, (x, -y, z), spot.sd)
+        if spot.on == "waist" and owner not in names:
+            # The side that the camera sees.
+            side = own
+        skin.append(_skin_point(spot, side))
+        centres.append(_centre(spot, part, side))
+        sds.append(spot.sd)
+    extra = other_side(own)
+    centres += [joint_point(f"{own}.hip"), joint_point(f"{extra}.hip")]
+    ids = (*(m.id for m in marks), "own_hip", "other_hip")
+    return Seen(Points([*skin, *contacts]), np.array(sds, dtype=float), Points(centres), ids, own)
+
+
+def _skin_point(spot: SkinSpot, side: str) -> Point:
+    step = spot.step
+    match spot.on:
+        case "thigh":
+            return Point(f"{side}.thigh", step, side)
+        case "knee":
+            return Point(f"{side}.thigh", step, side, of_thigh=1.0)
+        case "shin":
+            return Point(f"{side}.shin", step, side, of_shin=1.0)
+        case "foot":
+            return Point(
+                f"{side}.foot", (0, step[1], step[2]), side, of_foot=(step[0] / 18.0, 0, 0)
+            )
+        case "pelvis":
+            return Point("pelvis", step, side, of_hips=1.0)
+        case "middle":
+            return Point("pelvis", step, side)
+        case "waist":
+            return Point("lumbar", step, side, of_trunk=(0.05, 0.0, 0.25))
+        case _:
+            at = joint_point(f"{side}.shoulder")
+            return Point("thorax", step, side, of_trunk=at.of_trunk)
+
+
+def _centre(spot: SkinSpot, part: str, side: str) -> Point:
+    match spot.on:
+        case "thigh":
+            return joint_point(f"{side}.hip")
+        case "knee":
+            return joint_point(f"{side}.knee")
+        case "shin":
+            return joint_point(f"{side}.ankle")
+        case "shoulder":
+            return joint_point(f"{side}.shoulder")
+        case "waist":
+            return Point("lumbar", (0, 0, 0), side, of_trunk=(0.05, 0.0, 0.25))
+        case _:
+            return _skin_point(spot, side)
