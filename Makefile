@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 RUN := $(VENV)/.run-$(shell sha256sum requirements.lock 2>/dev/null | cut -c1-16)
 DEV := $(VENV)/.dev-$(shell sha256sum requirements-dev.lock 2>/dev/null | cut -c1-16)
 
-.PHONY: demo serve test coverage check fast mutants bench screenshots lock clean
+.PHONY: demo serve test coverage check fast mutants bench bodies screenshots lock clean
 
 demo: $(RUN)
 	$(BIN)/python -m dachi demo
@@ -37,6 +37,11 @@ mutants: $(DEV)
 
 bench: $(DEV)
 	$(BIN)/python -m bench
+
+# Readings on bodies this program did not make; installs the body model first.
+bodies: $(DEV)
+	tools/need-bodies
+	$(BIN)/python -m bench bodies
 
 screenshots: $(DEV)
 	tools/need-chromium

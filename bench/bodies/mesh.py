@@ -101,7 +101,7 @@ def _spots(skin: Array, weights: Array, heads: dict[str, Array]) -> dict[str, in
     level of the hip joint; ``hip.crease`` the front of the thigh there, in the middle of the limb;
     ``knee.outer``, ``.inner``, ``.front`` the outermost, innermost, foremost points at the
     knee; ``ankle.outer`` and ``.inner`` those of the ankle; ``heel`` the hindmost point of the
-    foot and ``toe`` the foremost of its inner half; ``shoulder`` the top above the arm's joint.
+    foot and ``toe`` the foremost of its inner half; ``shoulder.top`` the top above the arm's joint.
     """
     tall = float(skin[:, 2].max())
     seg = weights.argmax(axis=1)
@@ -144,7 +144,9 @@ def _spots(skin: Array, weights: Array, heads: dict[str, Array]) -> dict[str, in
     found["heel"] = pick(foot & (z < 4.5), y)
     found["toe"] = pick(foot & (x < ankle[0]), -y)
     arm = heads["upperarm01.L"]
-    found["shoulder"] = pick(left & (np.hypot(x - arm[0], y - arm[1]) < 2.0) & (z < 0.88 * tall), z)
+    found["shoulder.top"] = pick(
+        left & (np.hypot(x - arm[0], y - arm[1]) < 2.0) & (z < 0.88 * tall), z
+    )
     spots = {f"left.{n}": i for n, i in found.items()}
     for name, i in found.items():
         mirror = skin[i] * np.array([-1.0, 1.0, 1.0])

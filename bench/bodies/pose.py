@@ -53,7 +53,7 @@ class Posed:
         rows = slice(None) if index is None else np.asarray(index)
         weights = template().weights[rows]
         rest = self.person.skin[rows]
-        out = np.zeros_like(rest)
+        out: Array = np.zeros_like(rest)
         for i, name in enumerate(SEGMENTS):
             held = weights[:, i] > 0
             turn = self.frames[name] @ self.person.frames[name].T
@@ -73,7 +73,7 @@ class Posed:
             return self.centres[name]
         bone = BONES.get(name.partition(".")[2])
         if sliding or bone is None:
-            return self.skin([spots[name]])[0]
+            return np.asarray(self.skin([spots[name]])[0])
         segment = bone if bone in SEGMENTS else f"{name.partition('.')[0]}.{bone}"
         pivot = PIVOTS[segment]
         step = self.person.skin[spots[name]] - self.person.centres[pivot]
@@ -98,7 +98,7 @@ PIVOTS = {
 BONES = {
     "asis": "pelvis", "psis": "pelvis", "hip.outer": "thigh", "knee.outer": "thigh",
     "knee.inner": "thigh", "knee.front": "thigh", "ankle.outer": "shin", "ankle.inner": "shin",
-    "heel": "foot", "toe": "foot", "shoulder": "thorax",
+    "heel": "foot", "toe": "foot", "shoulder.top": "thorax",
 }  # fmt: skip
 
 _OWN: dict[tuple[str, ...], np.ndarray] = {}

@@ -193,7 +193,7 @@ def low_lunge(person: Person, rng: Rng, c: Choice) -> Posed:
         # Thigh at flex - tilt from hanging; the shin leans forward by ``lean``.
         p.joints[f"{o}.hip_flexion"] = flex
         p.joints[f"{o}.knee_flexion"] = flex - tilt + lean
-        return pose(person, p).lowest(f"{o}.foot") + height + 0.3
+        return float(pose(person, p).lowest(f"{o}.foot") + height + 0.3)
 
     p.joints[f"{o}.hip_flexion"] = bisect(miss, tilt + 20, tilt + 130)
     miss(p[f"{o}.hip_flexion"])
@@ -386,7 +386,9 @@ def leg_out(person: Person, rng: Rng, c: Choice) -> Posed:
     }
     height = lying(person, p, rng).centres["pelvis"][2]
     lay_leg(person, p, o, height, -0.3, "foot", "shin")
-    lay_leg(person, p, s, height, c.get("clear", -0.3), "foot", "shin", low=-30, high=85)
+    clear = c.get("clear", 0.0)
+    parts = ("foot",) if clear else ("foot", "shin")
+    lay_leg(person, p, s, height, clear - 0.3, *parts, low=-30, high=85)
     return pose(person, p).lifted(np.array([0, 0, height]))
 
 

@@ -89,7 +89,7 @@ def spot_of(mark: Mark, side: str, posed: Posed, camera: Camera, clicking: Click
     if part == "knee" and "kneecap" in mark.where:
         return posed.spot(f"{whose}.knee.front", clicking.sliding)
     if part == "shoulder.outer":
-        return posed.spot(f"{whose}.shoulder", clicking.sliding)
+        return posed.spot(f"{whose}.shoulder.top", clicking.sliding)
     at = posed.spot(f"{whose}.{part}", clicking.sliding)
     if part == "hip.outer":
         at = at + clicking.trochanter_cm * posed.frames[f"{whose}.thigh"][:, 0]
@@ -158,6 +158,8 @@ def shoot(
         variant["direction"] = "internal"
     if asked.get("seat") and "seat" in variant:
         variant["seat"] = "raised"
+    prop = asked.get("seat") or asked.get("clear")
+    told = prop + float(rng.normal(0, 1)) if prop and asked.get("told") else None
     scene = Scene(
         pose=pose_id,
         side="both" if pose.sides == "both" else side,
@@ -166,6 +168,7 @@ def shoot(
         image=Image(WIDTH, HEIGHT, float(round(focal))),
         marks={n: (float(p[0]), float(p[1])) for n, p in pixels.items()},
         mark_sd_px=max(clicking.mark_sd, 0.3),
+        prop_cm=max(told, 0.0) if told is not None else None,
         marked="joint" if clicking.joints else clicking.how,
         sticker_put="standing" if clicking.sliding else "in_pose",
         mat=Mat(*MAT, corners, corner_sd_px=max(clicking.corner_sd, 0.3)),

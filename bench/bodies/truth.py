@@ -31,7 +31,7 @@ def truth(shot: Shot) -> dict[str, float]:
     def inside(p: Array, q: Array, axes: tuple[int, int]) -> float:
         return abs(_plane_angle(p, q, axes))
 
-    side, floor = (0, 2), (0, 1)
+    side = (0, 2)
     match shot.scene.pose:
         case "supine-leg-raise":
             return {"hip_flexion": rise(c[f"{s}.hip"], c[f"{s}.knee"], forward)}
@@ -73,7 +73,10 @@ def truth(shot: Shot) -> dict[str, float]:
             return {"internal_rotation": out} if internal else {"external_rotation": -out}
         case "leg-raise-out":
             rest, moving = c[f"{o}.ankle"] - c[f"{o}.hip"], c[f"{s}.ankle"] - c[f"{s}.hip"]
-            return {"abduction": inside(rest, moving, floor)}
+            # Out of the upright plane of the resting leg, however high the foot is.
+            ahead = rest[:2] / np.linalg.norm(rest[:2])
+            out = abs(moving[0] * ahead[1] - moving[1] * ahead[0])
+            return {"abduction": _deg(np.arctan2(out, np.hypot(moving[:2] @ ahead, moving[2])))}
     raise KeyError(shot.scene.pose)
 
 

@@ -70,6 +70,7 @@ def scene_from_json(data: Any) -> Scene:
         half_width_cm=_or(data.get("half_width_cm"), DEFAULT_HALF_WIDTH_CM),
         facing=data.get("facing"),
         segments_cm=data.get("segments_cm") or {},
+        prop_cm=data.get("prop_cm"),
         marked=data.get("marked") or "eye",
         sticker_put=data.get("sticker_put") or "in_pose",
         marked_by_mark=data.get("marked_by_mark") or {},
@@ -124,6 +125,7 @@ def scene_to_json(scene: Scene) -> dict[str, Any]:
         "mark_sds_px": dict(scene.mark_sds) or None,
         "marked_by_mark": dict(scene.marked_by_mark) or None,
         "sticker_put": scene.sticker_put if "sticker" in scene.ways else None,
+        "prop_cm": scene.prop_cm,
         "level": [list(p) for p in scene.level] if scene.level else None,
     }
     found |= {k: v for k, v in optional.items() if v is not None}

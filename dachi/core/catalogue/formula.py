@@ -140,6 +140,17 @@ def _opening(f: Frame, a: str, b: str) -> Array:
     return _follow(np.degrees(np.arctan2(f.forward * d[:, 0], -d[:, 1])))
 
 
+def _sideways(f: Frame, a: str, b: str, c: str, d: str) -> Array:
+    """How far c-d opens out of the upright plane through a-b, however high it is lifted."""
+    along = (f.points[b] - f.points[a])[:, :2]
+    along = along / np.linalg.norm(along, axis=1, keepdims=True)
+    limb = f.points[d] - f.points[c]
+    ahead = (limb[:, :2] * along).sum(axis=1)
+    out = limb[:, 0] * -along[:, 1] + limb[:, 1] * along[:, 0]
+    in_plane = np.hypot(ahead, limb[:, 2]) * np.where(ahead < 0, -1.0, 1.0)
+    return _unfold(np.degrees(np.arctan2(out, in_plane)))
+
+
 def _ratio(f: Frame, a: str, b: str, c: str, d: str) -> Array:
     return np.asarray(_gap(f, a, b) / _gap(f, c, d))
 
@@ -182,6 +193,7 @@ FUNCTIONS: dict[str, Function] = {
     "through_floor": Function(_through_floor, 4, "deg"),
     "turn": Function(_turn, 2, "deg", deep=True),
     "opening": Function(_opening, 2, "deg", deep=True),
+    "sideways": Function(_sideways, 4, "deg", deep=True),
     "ratio": Function(_ratio, 4, "ratio"),
     "height": Function(_height, 1, "cm"),
     "gap": Function(_gap, 2, "cm"),

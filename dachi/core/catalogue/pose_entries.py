@@ -62,7 +62,7 @@ class MarkEntry(DataEntry, frozen=True):
 class SkinEntry(DataEntry, frozen=True):
     """Where a kind of mark lies from its joint (see ``SkinSpot``)."""
 
-    on: Literal["thigh", "knee", "shin", "foot", "pelvis", "middle", "waist", "shoulder"]
+    on: Literal["thigh", "knee", "shin", "foot", "pelvis", "middle", "waist", "shoulder", "free"]
     step: tuple[float, float, float]
     sd: tuple[float, float, float]
 
@@ -74,6 +74,9 @@ class ContactEntry(DataEntry, frozen=True):
     height_cm: float
     sd_cm: float
     when: dict[str, str] = {}
+    maybe: bool = False
+    prop: bool = False
+    bare_cm: float | None = None
 
 
 class HeldEntry(DataEntry, frozen=True):
@@ -82,6 +85,8 @@ class HeldEntry(DataEntry, frozen=True):
     mean: dict[str, float] = {}
     spread: dict[str, float] = {}
     contacts: tuple[ContactEntry, ...] = ()
+    lifted_mean: dict[str, float] = {}
+    lifted: dict[str, float] = {}
 
 
 class FanEntry(DataEntry, frozen=True):
@@ -271,9 +276,14 @@ def _pose(
         counter=e.counter,
         hold_s=e.hold_s,
         held=HeldStill(
-            e.held.mean,
-            e.held.spread,
-            tuple(Contact(c.at, c.height_cm, c.sd_cm, c.when) for c in e.held.contacts),
+            lifted_mean=e.held.lifted_mean,
+            lifted=e.held.lifted,
+            mean=e.held.mean,
+            spread=e.held.spread,
+            contacts=tuple(
+                Contact(c.at, c.height_cm, c.sd_cm, c.when, c.maybe, c.prop, c.bare_cm)
+                for c in e.held.contacts
+            ),
         ),
     )
 
@@ -324,7 +334,7 @@ def _mark(entry: MarkEntry, skin: Mapping[str, SkinSpot]) -> Mark:
     name = entry.skin or (part or owner).replace(".", "_")
     if entry.skin and name not in skin:
         raise CatalogueError(f"mark {entry.id!r}: no skin entry is called {name!r}")
-    fields["skin"] = skin.get(name, SkinSpot("thigh", (0.0, 0.0, 0.0), (3.0, 3.0, 3.0)))
+    fields["skin"] = skin.get(name, SkinSpot("free", (0.0, 0.0, 0.0), (1.0, 1.0, 1.0)))
     return Mark(**fields)
 
 

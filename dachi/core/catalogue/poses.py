@@ -19,8 +19,8 @@ class SkinSpot:
     """Where a mark lies from the centre of its joint: front, outwards, up of segment ``on``, cm.
 
     ``sd`` is the spread between people. ``on``: ``thigh`` (from the hip), ``knee``, ``shin`` (from
-    the ankle), ``foot``, ``pelvis`` (from a hip), ``middle`` (from between the hips), ``waist`` or
-    ``shoulder``.
+    the ankle), ``foot``, ``pelvis`` (from a hip), ``middle`` (from between the hips), ``waist``,
+    ``shoulder``, or ``free``: no part of the skeleton.
     """
 
     on: str
@@ -30,21 +30,37 @@ class SkinSpot:
 
 @dataclass(frozen=True)
 class Contact:
-    """A joint whose height above the floor the pose settles: ``at`` such as ``side.ankle``, cm."""
+    """A joint whose height above the floor the pose settles: ``at`` such as ``side.ankle``, cm.
+
+    ``maybe`` ones need not hold: the picture decides. ``prop`` ones rise with what is put
+    under, where its height is known (over ``bare_cm``).
+    """
 
     at: str
     height_cm: float
     sd_cm: float
     when: Mapping[str, str] = field(default_factory=dict)
+    maybe: bool = False
+    prop: bool = False
+    bare_cm: float | None = None
+
+    def on_prop(self, prop_cm: float) -> float:
+        """Height over a prop of a known height, cm; ``bare_cm`` is the height without one."""
+        return prop_cm + (self.height_cm if self.bare_cm is None else self.bare_cm)
 
 
 @dataclass(frozen=True)
 class HeldStill:
-    """What a pose holds still beyond its figure: joint angles (degrees) and contacts."""
+    """What a pose holds still beyond its figure: joint angles (degrees) and contacts.
+
+    ``lifted`` are the spreads (and means) where what may rest on the floor does not.
+    """
 
     mean: Mapping[str, float] = field(default_factory=dict)
     spread: Mapping[str, float] = field(default_factory=dict)
     contacts: tuple[Contact, ...] = ()
+    lifted_mean: Mapping[str, float] = field(default_factory=dict)
+    lifted: Mapping[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -77,7 +93,7 @@ class Mark:
     forward_cm: float = 0.0
     depth_sd_cm: float | None = None
     touches: bool = False
-    skin: SkinSpot = SkinSpot("thigh", (0.0, 0.0, 0.0), (1.0, 1.0, 1.0))
+    skin: SkinSpot = SkinSpot("free", (0.0, 0.0, 0.0), (1.0, 1.0, 1.0))
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -29,6 +29,10 @@ STRAIGHT_KNEE_SD = 3.0
 MOVING_SD = 30.0
 #: How far the hips lie off the mat's middle, across and along the way the camera looks, cm.
 ON_MIDLINE_SD, ALONG_SD, HEIGHT_SD = 4.0, 60.0, 30.0
+#: How well the height over a prop of known height is known, cm.
+PROP_SD = 2.5
+#: A prop under a limb no higher than this changes nothing of how it lies, cm.
+FLAT_PROP = 3.0
 #: Steps of the headline at which a body may start.
 STARTS = 5
 
@@ -38,9 +42,10 @@ class Held:
     """The prior of one pose, side and variant.
 
     ``mean`` (SIZE,), ``precision`` (SIZE, SIZE) of all but the angles, whose priors (``sd``)
-    give way where the picture contradicts them. ``lengths`` is the part of the precision that repeats
-    with the person. Contacts: points whose height is known to a spread.
-    ``starts`` (n, SIZE) are bodies to begin from, ``root`` the pelvis's frame at zero.
+    give way where the picture contradicts them. ``lengths`` is the part of the precision that
+    repeats with the person. Contacts: points whose height is known to a spread.
+    ``starts`` (n, SIZE) are bodies to begin from, ``root`` the pelvis's frame at zero. ``lifted``:
+    what may rest on the floor does not.
     """
 
     root: Array
@@ -52,6 +57,7 @@ class Held:
     heights: Array
     height_sds: Array
     starts: Array
+    lifted: bool
 
 
 @dataclass(frozen=True)
@@ -101,7 +107,13 @@ def sides_for(pose: Pose, side: str, variant: Mapping[str, str], forward: float)
 
 @lru_cache(maxsize=256)
 def _held(
-    pose: Pose, own: str, variant: tuple[tuple[str, str], ...], heading: str, calibrated: bool
+    pose: Pose,
+    own: str,
+    variant: tuple[tuple[str, str], ...],
+    heading: str,
+    calibrated: bool,
+    lifted: bool,
+    prop_cm: float | None,
 ) -> Held:
     chosen = dict(variant)
     figure = pose.figure
@@ -116,7 +128,7 @@ def _held(
         row[skeleton.FIRST_LENGTH :] = skeleton.USUAL_LENGTHS
     mean = starts.mean(axis=0)
     reach = np.ptp(starts, axis=0)
-    sd = np.zeros(SIZE)
+    sd: Array = np.zeros(SIZE)
     names = {"side": own, "other": other_side(own)}
     spreads = {
         _named(n, names, chosen_side): v
@@ -128,6 +140,17 @@ def _held(
         for n, v in pose.held.mean.items()
         for chosen_side in _both(n)
     }
+    if lifted or (prop_cm or 0.0) > FLAT_PROP:
+        means |= {
+            _named(n, names, s): v for n, v in pose.held.lifted_mean.items() for s in _both(n)
+        }
+        spreads |= {_named(n, names, s): v for n, v in pose.held.lifted.items() for s in _both(n)}
+        low, high = starts.copy(), starts.copy()
+        for name in means.keys() & spreads.keys():
+            i = INDEX[name]
+            low[:, i] = np.radians(means[name] - spreads[name] / 2)
+            high[:, i] = np.radians(means[name] + spreads[name])
+        starts = np.concatenate([low, high])
     for name, i in INDEX.items():
         if not skeleton.FIRST_ANGLE <= i < skeleton.FIRST_LENGTH:
             continue
@@ -151,12 +174,17 @@ def _held(
     covariance[at:, at:] = np.diag(skeleton.OWN_SD**2) + skeleton.HEIGHT_SD**2 * np.outer(
         usual, usual
     )
-    precision = np.linalg.inv(covariance)
+    precision = np.asarray(np.linalg.inv(covariance), dtype=np.float64)
     precision[skeleton.ANGLES, skeleton.ANGLES] = 0.0
-    precision = np.asarray(precision, dtype=float)
     lengths = np.zeros((SIZE, SIZE))
     lengths[at:, at:] = precision[at:, at:]
-    contacts = [c for c in pose.held.contacts if agrees(c.when, chosen)]
+    contacts = [
+        c
+        if prop_cm is None or not c.prop
+        else replace(c, height_cm=c.on_prop(prop_cm), sd_cm=PROP_SD)
+        for c in pose.held.contacts
+        if agrees(c.when, chosen) and not (lifted and c.maybe)
+    ]
     sd[at:] = np.sqrt(np.diag(covariance)[at:])
     root = root_axes(figure.posture, heading).T
     points = [joint_point(_named(c.at, names, s)) for c in contacts for s in _both(c.at)]
@@ -165,17 +193,30 @@ def _held(
         tuple(points or [joint_point("pelvis")]),
         np.array([c.height_cm for c in contacts for _ in _both(c.at)] or [40.0]),
         np.array([c.sd_cm for c in contacts for _ in _both(c.at)] or [1e4]),
-        starts,
+        starts, lifted,
     )  # fmt: skip
 
 
 def held(
-    pose: Pose, side: str, variant: Mapping[str, str], forward: float, calibrated: bool
-) -> tuple[Held, dict[str, str]]:
-    """The prior of a pose as it is seen, and which side is which."""
+    pose: Pose,
+    side: str,
+    variant: Mapping[str, str],
+    forward: float,
+    calibrated: bool,
+    prop_cm: float | None = None,
+) -> tuple[tuple[Held, ...], dict[str, str]]:
+    """The prior of a pose as it is seen, and which side is which.
+
+    Two priors where something may rest on the floor or may not.
+    """
     names = sides_for(pose, side, variant, forward)
     heading = "camera" if pose.view == "front" else "right" if forward > 0 else "left"
-    return _held(pose, names["side"], tuple(sorted(variant.items())), heading, calibrated), names
+    unsaid = any(c.maybe and (prop_cm is None or not c.prop) for c in pose.held.contacts)
+    chosen = tuple(sorted(variant.items()))
+    return tuple(
+        _held(pose, names["side"], chosen, heading, calibrated, way, prop_cm)
+        for way in ((False, True) if unsaid else (False,))
+    ), names
 
 
 def _both(name: str) -> tuple[str, ...]:
@@ -195,9 +236,14 @@ def seen(
     names: Mapping[str, str],
     variant: Mapping[str, str],
     contacts: tuple[Point, ...],
+    how: tuple[str, ...],
 ) -> Seen:
-    """Put marks on the skeleton: where each lies on the skin and which centre it stands for."""
-    return _seen(marks, names["side"], near_leg(pose, variant), contacts)
+    """Put marks on the skeleton: where each lies on the skin and which centre it stands for.
+
+    ``how`` each was set: a joint's centre has no skin over it, and stickers put on while
+    standing stay behind where the skin slides.
+    """
+    return _seen(marks, names["side"], near_leg(pose, variant), contacts, how)
 
 
 def near_leg(pose: Pose, variant: Mapping[str, str]) -> str | None:
@@ -207,10 +253,14 @@ def near_leg(pose: Pose, variant: Mapping[str, str]) -> str | None:
 
 @lru_cache(maxsize=512)
 def _seen(
-    marks: tuple[Mark, ...], own: str, nearer: str | None, contacts: tuple[Point, ...]
+    marks: tuple[Mark, ...],
+    own: str,
+    nearer: str | None,
+    contacts: tuple[Point, ...],
+    how: tuple[str, ...],
 ) -> Seen:
     skin, centres, sds = [], [], []
-    for m in marks:
+    for m, way in zip(marks, how, strict=True):
         owner, _, part = m.body.partition(".")
         names = {"side": own, "other": other_side(own)}
         if nearer == "back" and m.plane == "near":
@@ -225,7 +275,10 @@ def _seen(
         if spot.on == "waist" and owner not in names:
             # The side that the camera sees.
             side = own
-        skin.append(_skin_point(spot, side))
+        if way == "joint":
+            skin.append(_centre(spot, part, side))
+        else:
+            skin.append(_skin_point(spot, side, sliding=way == "sliding"))
         centres.append(_centre(spot, part, side))
         sds.append(spot.sd)
     extra = other_side(own)
@@ -234,11 +287,15 @@ def _seen(
     return Seen(Points([*skin, *contacts]), np.array(sds, dtype=float), Points(centres), ids, own)
 
 
-def _skin_point(spot: SkinSpot, side: str) -> Point:
+#: How far skin over the outer hip stays with the pelvis when the thigh moves under it.
+LEFT_BEHIND = 0.5
+
+
+def _skin_point(spot: SkinSpot, side: str, sliding: bool = False) -> Point:
     step = spot.step
     match spot.on:
         case "thigh":
-            return Point(f"{side}.thigh", step, side)
+            return Point(f"{side}.thigh", step, side, behind=LEFT_BEHIND if sliding else 0.0)
         case "knee":
             return Point(f"{side}.thigh", step, side, of_thigh=1.0)
         case "shin":

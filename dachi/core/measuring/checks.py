@@ -8,6 +8,8 @@ from collections.abc import Mapping
 from dachi.core.catalogue.poses import Check, agrees
 from dachi.core.measuring.scene import CheckResult
 
+#: How far (standard deviations) above its limit a compensation must lie to send a shot back.
+KNOWN_SD = 0.3
 FORESHORTENED_RETAKE_DEG = 20.0
 FORESHORTENED_WATCH_DEG = 12.0
 
@@ -20,8 +22,8 @@ def applies(check: Check, variant: Mapping[str, str]) -> bool:
 def judge(check: Check, value: float, sd: float) -> CheckResult:
     """Compare one compensation with its limit.
 
-    Over the limit is the check's severity; within one standard deviation below it (and
-    above half of it) is ``watch``, since the true value may be over. A magnitude is first
+    Clearly over the limit is the check's severity; within one standard deviation below it (and
+    above half of it), or hardly above, is ``watch``. A magnitude is first
     freed of what error alone adds to it: |x| of a level pelvis is never 0.
     """
     if check.formula.size_only:
@@ -29,7 +31,9 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
     shown = max(value, 0.0)
     over = value > check.limit
     if over:
-        status, message = check.severity, check.over
+        # Sent back for what is known; what may be error is only pointed at.
+        known = value - KNOWN_SD * sd > check.limit
+        status, message = check.severity if known else "watch", check.over
     elif value + sd > check.limit and value > check.limit / 2:
         status = "watch"
         message = f"{check.ok} Close to the limit of {{limit}}."

@@ -39,7 +39,7 @@ class Batch:
     once known segment lengths are taken into account. ``log_weight`` compares this
     solution with others of the same scene. ``repeats`` (n, n) is the part of the
     covariance that repeats with the person, where it is known; ``angles`` (2n + 1,) are joint
-    angles of a reconstructed body, degrees.
+    angles of a reconstructed body, degrees, and ``strain`` what its marks and posture cost.
     """
 
     estimate: CameraEstimate
@@ -51,6 +51,7 @@ class Batch:
     warnings: tuple[str, ...]
     repeats: Array | None = None
     angles: Mapping[str, Array] = field(default_factory=dict)
+    strain: float | None = None
 
     def mean_sd(self, values: Array) -> tuple[Array, Array, Array]:
         """Values and standard deviations (m,) of evaluated batches (m, 2n + 1).

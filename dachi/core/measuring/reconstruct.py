@@ -39,13 +39,17 @@ ALL = CAMERA + SIZE
 LOOSE = skeleton.ANGLES
 LOOSE_DIAGONAL = (np.arange(LOOSE.start, LOOSE.stop), np.arange(LOOSE.start, LOOSE.stop))
 #: Degrees of freedom of the priors that give way.
-STUDENT = 4.0
+STUDENT = 2.5
 MOST_STEPS = 30
 SETTLED = 5e-3
 #: What is new at each shot in where a mark is put, as a share of the spread between people.
 NEW_SHARE = {"eye": 0.45, "palpated": 0.3, "sticker": 0.2, "joint": 1.0}
 #: How far spreads between people hold for a way of marking.
 SKIN_SHARE = {"eye": 1.0, "palpated": 0.85, "sticker": 0.85, "joint": 0.3}
+#: Bones that a coach may tape.
+BONES = {"thigh": skeleton.INDEX["thigh"], "shin": skeleton.INDEX["shin"]}
+#: Log odds against a limb in the air where the pose has it on the floor.
+LIFTED_ODDS = 4.0
 #: Spread of a taped length against the distance of joint centres, cm.
 TAPED_SD_CM = 1.5
 
@@ -55,7 +59,7 @@ class Body:
     """A solved body: unknowns, covariance, and the part of it that repeats with the person.
 
     ``cost`` is minus twice the log posterior at the peak, ``log_det`` of the information;
-    ``mark_chi2`` what the marks alone cost.
+    ``mark_chi2`` what the marks alone cost, ``strain`` that and what the posture costs.
     """
 
     x: Array
@@ -64,15 +68,18 @@ class Body:
     cost: float
     log_det: float
     mark_chi2: float
+    strain: float
 
 
 @dataclass(frozen=True)
 class Weighed:
-    """A state weighed: cost (all and of the marks alone), gradient (ALL,), information
-    (ALL, ALL) and the part of it that repeats with the person."""
+    """A state weighed: cost (of all, of the marks, of marks and posture), gradient (ALL,),
+    information (ALL, ALL) and the part of it that repeats with the person.
+    """
 
     cost: float
     marks: float
+    strain: float
     gradient: Array
     information: Array
     repeats: Array
@@ -98,22 +105,7 @@ class Problem:
         self.lasting = 1.0 - new[:, 0] ** 2
         ridge = np.diag([1e-8, 1e-8, 1e-8, 1e-3, 1e-3, 1e-3, 1e-8])
         self.camera_precision = np.linalg.inv(estimate.covariance + ridge)
-        self.mean = prior.mean
-        precision = prior.precision
-        taped = {"thigh": 19, "shin": 20}
-        lengths = prior.lengths
-        for name, i in taped.items():
-            if name in scene.segments_cm:
-                # A known length is one more observation of that bone.
-                w = 1.0 / TAPED_SD_CM**2
-                precision, lengths, mean = precision.copy(), lengths.copy(), self.mean.copy()
-                pull = np.linalg.solve(
-                    precision + w * np.outer(_unit(i), _unit(i)),
-                    w * _unit(i) * (scene.segments_cm[name] - mean[i]),
-                )
-                precision[i, i] += w
-                lengths[i, i] += w
-                self.mean = mean + pull
+        self.mean, precision, lengths = taped(prior, scene.segments_cm)
         self.precision, self.lengths = precision, lengths
         self.sd = prior.sd[LOOSE]
         self.marks = len(marks)
@@ -182,10 +174,11 @@ class Problem:
         grad[CAMERA + LOOSE.start : CAMERA + LOOSE.stop] -= loose_w * dx[LOOSE]
         rep[CAMERA:, CAMERA:] += self.lengths + contact
         cost = marks_cost + float(np.log(det).sum()) + float(cam @ pull) + float(dx @ hold)
-        cost += (STUDENT + 1) * float(
+        posture = (STUDENT + 1) * float(
             np.log1p(zs**2 / STUDENT).sum() + np.log1p(miss**2 / STUDENT).sum()
         )
-        return Weighed(cost, marks_cost, grad, info, rep)
+        cost += posture
+        return Weighed(cost, marks_cost, marks_cost + posture, grad, info, rep)
 
     def start(self) -> Array:
         """The figure, at the headline and the place on the mat that the marks look most like."""
@@ -217,10 +210,25 @@ class Problem:
         return np.concatenate([np.zeros(CAMERA), chosen])
 
 
-def _unit(i: int) -> Array:
-    found = np.zeros(SIZE)
-    found[i] = 1.0
-    return found
+def taped(prior: Held, segments_cm: Mapping[str, float]) -> tuple[Array, Array, Array]:
+    """Mean and precision of the prior, and its part of lengths, once bones have been taped.
+
+    A known length is one more observation of that bone, and through the shared height of others.
+    """
+    known = {BONES[n]: cm for n, cm in segments_cm.items() if n in BONES}
+    if not known:
+        return prior.mean, prior.precision, prior.lengths
+    at = slice(skeleton.FIRST_LENGTH, SIZE)
+    mean, precision, lengths = prior.mean.copy(), prior.precision.copy(), prior.lengths.copy()
+    weight = np.zeros(SIZE)
+    pull = np.zeros(SIZE)
+    for i, cm in known.items():
+        weight[i] = 1.0 / TAPED_SD_CM**2
+        pull[i] = weight[i] * (cm - mean[i])
+    precision += np.diag(weight)
+    lengths += np.diag(weight)
+    mean[at] += np.linalg.solve(precision[at, at], pull[at])
+    return mean, precision, lengths
 
 
 #: The longest step: radians, centimetres along.
@@ -253,20 +261,46 @@ def peak(problem: Problem, state: Array) -> Body:
     covariance = np.asarray(np.linalg.inv(now.information), dtype=float)
     log_det = float(np.linalg.slogdet(now.information)[1])
     return Body(
-        state, covariance, covariance @ now.repeats @ covariance, now.cost, log_det, now.marks
+        state,
+        covariance,
+        covariance @ now.repeats @ covariance,
+        now.cost,
+        log_det,
+        now.marks,
+        now.strain,
     )
+
+
+@dataclass(frozen=True)
+class Solution:
+    """A body with the prior it was found under and the marks' points on it."""
+
+    body: Body
+    prior: Held
+    spots: Seen
+
+    @property
+    def log_weight(self) -> float:
+        """Log evidence by Laplace's approximation, up to a constant of the scene."""
+        priors = float(np.log(self.prior.sd[LOOSE]).sum() + np.log(self.prior.height_sds).sum())
+        likely = -(self.body.cost + self.body.log_det) / 2.0 - priors
+        return likely - (LIFTED_ODDS if self.prior.lifted else 0.0)
 
 
 def reconstruct(
     scene: Scene, pose: Pose, marks: tuple[Mark, ...], estimate: CameraEstimate, forward: float
-) -> tuple[Body, Held, Seen]:
-    """Solve one scene."""
-    variant: Mapping[str, str] = scene.variant
+) -> tuple[Solution, ...]:
+    """Solve one scene: one body, or one for each of two ways it may lie."""
     calibrated = estimate.method == "mat"
-    prior, names = held(pose, scene.side, variant, forward, calibrated)
-    spots = seen(pose, marks, names, variant, prior.contacts)
-    problem = Problem(scene, pose, marks, estimate, prior, spots)
-    return peak(problem, problem.start()), prior, spots
+    priors, names = held(pose, scene.side, scene.variant, forward, calibrated, scene.prop_cm)
+    marks = tuple(m for m in marks if m.skin.on != "free")
+    how = tuple(scene.skin_way(m.id) for m in marks)
+    found = []
+    for prior in priors:
+        spots = seen(pose, marks, names, scene.variant, prior.contacts, how)
+        problem = Problem(scene, pose, marks, estimate, prior, spots)
+        found.append(Solution(peak(problem, problem.start()), prior, spots))
+    return tuple(found)
 
 
 def sampled(body: Body, prior: Held, points: Points) -> tuple[Array, Array, Array]:

@@ -35,7 +35,8 @@ class Scene:
     ``marks`` are pixels in the upright picture. ``mark_sds`` overrides
     ``mark_sd_px`` for single marks, such as detected stickers. ``marked`` says how marks were
     set (``MARKED``), ``marked_by_mark`` how single ones were, ``sticker_put`` whether stickers
-    were put on ``standing`` or ``in_pose``.
+    were put on ``standing`` or ``in_pose``. ``prop_cm`` is the height of what is put under the
+    seat or the limb, where it is known.
     """
 
     pose: str
@@ -53,6 +54,7 @@ class Scene:
     mark_sd_px: float | None = None
     mark_sds: Mapping[str, float] = field(default_factory=dict)
     segments_cm: Mapping[str, float] = field(default_factory=dict)
+    prop_cm: float | None = None
     marked: str = "joint"
     sticker_put: str = "in_pose"
     marked_by_mark: Mapping[str, str] = field(default_factory=dict)
@@ -65,6 +67,11 @@ class Scene:
     def marked_as(self, mark: str) -> str:
         """How a mark was set: one of ``MARKED``."""
         return self.marked_by_mark.get(mark, self.marked)
+
+    def skin_way(self, mark: str) -> str:
+        """``sliding`` for stickers put on while standing, else how the mark was set."""
+        how = self.marked_as(mark)
+        return "sliding" if how == "sticker" and self.sticker_put == "standing" else how
 
     def sd_of(self, mark: str) -> float:
         """Standard deviation of a mark in px, scaled from 3 px at 1600 px."""

@@ -3,8 +3,8 @@
 Unknowns of a body, in this order (radians, centimetres): where the middle of the hips lies (3),
 the pelvis's turn, tilt and list, hip flexion, abduction, rotation, knee and ankle of the left and
 of the right, the spine's bend forward and to the side, then lengths: half the distance of the
-hips, thigh, shin, trunk, foot. Signs are those of ``dachi.core.body.figure``: anterior tilt, flexion,
-abduction and outward rotation are positive; a knee may be negative, bent backwards.
+hips, thigh, shin, trunk, foot. Signs are those of ``dachi.core.body.figure``: anterior tilt,
+flexion, abduction and outward rotation are positive; a knee may be negative, bent backwards.
 
 Segment frames are columns front, left, up. A segment turns about its own axes, so every joint
 angle has a world axis and a centre, and a point's derivative to it is axis x (point - centre).
@@ -59,7 +59,7 @@ class Point:
 
     ``step`` is front, outwards, up. ``of_trunk`` adds shares of the trunk's length, ``of_foot``
     of the foot's; ``of_hips``, ``of_thigh`` and ``of_shin`` go that share out to the hip or down
-    the bone.
+    the bone. ``behind`` is the share of ``step`` that turns with the pelvis instead.
     """
 
     segment: str
@@ -70,6 +70,7 @@ class Point:
     of_hips: float = 0.0
     of_thigh: float = 0.0
     of_shin: float = 0.0
+    behind: float = 0.0
 
 
 def joint_point(name: str) -> Point:
@@ -228,6 +229,8 @@ class Points:
         self.down_thigh, self.down_shin = down.copy(), down.copy()
         self.down_thigh[:, 2] = [-p.of_thigh for p in points]
         self.down_shin[:, 2] = [-p.of_shin for p in points]
+        self.behind = np.array([p.behind for p in points])
+        self.slides = bool(self.behind.any())
         self.moved = MOVES[:, self.segment].T
         names = [SEGMENTS[i] for i in self.segment]
         self.limb = np.array(
@@ -247,8 +250,16 @@ class Points:
         half, thigh, shin, trunk, foot = (x[:, FIRST_LENGTH + i, None, None] for i in range(5))
         step = self.fixed + half * self.hips + trunk * self.trunk + foot * self.foot
         step = step + thigh * self.down_thigh + shin * self.down_shin
-        frames = posed.frames[:, self.segment]
+        frames = self.turned_by(posed)
         return np.asarray(posed.joints[:, self.segment] + (frames @ step[..., None])[..., 0])
+
+    def turned_by(self, posed: Posed) -> Array:
+        """What turns each point's step, (s, k, 3, 3): its segment, skin partly the pelvis."""
+        frames = posed.frames[:, self.segment]
+        if self.slides:
+            share = self.behind[:, None, None]
+            frames = (1.0 - share) * frames + share * posed.frames[:, :1]
+        return frames
 
     def slopes(self, where: Array, posed: Posed) -> Array:
         """Derivatives (k, 3, SIZE) of one body's points (k, 3) to its unknowns."""
@@ -262,6 +273,13 @@ class Points:
         turned[..., 1] = a2 * r0 - a0 * r2
         turned[..., 2] = a0 * r1 - a1 * r0
         turned *= self.moved[..., None]
+        if self.slides:
+            # The hip's own angles move only the share that goes with the thigh.
+            thigh = (posed.frames[0, self.segment] @ self.fixed[..., None])[..., 0]
+            for rows in (slice(6, 9), slice(11, 14)):
+                share = ((1.0 - self.behind)[:, None] * self.moved[:, rows])[..., None]
+                way = share * np.cross(axes[rows][None], thigh[:, None])
+                turned[:, rows] = np.where(self.behind[:, None, None] > 0, way, turned[:, rows])
         out = np.zeros((k, 3, SIZE))
         out[:, 0, 0] = out[:, 1, 1] = out[:, 2, 2] = 1.0
         out[:, :, 3:6] = turned[:, :3].transpose(0, 2, 1)
@@ -269,7 +287,7 @@ class Points:
         out[:, :, 17] = turned[:, 5]
         out[:, :, 6:16] = turned[:, 6:].transpose(0, 2, 1)
         frames = posed.frames[0]
-        own = frames[self.segment]
+        own = self.turned_by(posed)[0]
         lateral = frames[0, :, 1]
         out[:, :, 18] = self.limb[:, None] * lateral + (own @ self.hips[..., None])[..., 0]
         way = frames[:, :, 2]
