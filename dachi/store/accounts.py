@@ -27,10 +27,18 @@ class Coach:
     name: str
     stamp: str
     sticker_colour: str | None = None
+    usual_marked: str = "eye"
 
 
 def _coach(row: sqlite3.Row) -> Coach:
-    return Coach(row["id"], row["email"], row["name"], row["session_stamp"], row["sticker_colour"])
+    return Coach(
+        row["id"],
+        row["email"],
+        row["name"],
+        row["session_stamp"],
+        row["sticker_colour"],
+        row["usual_marked"],
+    )
 
 
 def any_coach(db: Database) -> bool:
@@ -57,6 +65,11 @@ def by_id(db: Database, coach_id: int) -> Coach | None:
     """Return a coach by id."""
     row = db.execute("SELECT * FROM coach WHERE id = ?", (coach_id,)).fetchone()
     return _coach(row) if row else None
+
+
+def keep_usual_marked(db: Database, coach_id: int, marked: str) -> None:
+    """Remember how this studio sets its marks."""
+    db.execute("UPDATE coach SET usual_marked = ? WHERE id = ?", (marked, coach_id))
 
 
 def keep_sticker_colour(db: Database, coach_id: int, colour: str) -> None:

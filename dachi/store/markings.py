@@ -16,7 +16,10 @@ Point = tuple[float, float]
 
 @dataclass(frozen=True)
 class Marking:
-    """Marks on one trial's photo as a person left them. Pixels of the stored picture."""
+    """Marks on one trial's photo as a person left them. Pixels of the stored picture.
+
+    ``marked`` says how they were set; nothing where that has not been said.
+    """
 
     marks: Mapping[str, Point]
     mark_sds: Mapping[str, float] = field(default_factory=dict)
@@ -25,6 +28,7 @@ class Marking:
     facing: str | None = None
     author: str = "hand"
     overrule_reason: str = ""
+    marked: str = ""
     id: int = 0
     trial_id: int = 0
     number: int = 0
@@ -102,7 +106,8 @@ def save(
         )
     cursor = db.execute(
         "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
-        " overrule_reason, once_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " overrule_reason, marked, once_key, created_at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             trial_id,
             last + 1,
@@ -113,6 +118,7 @@ def save(
             marking.facing,
             marking.author,
             marking.overrule_reason,
+            marking.marked or "eye",
             once_key,
             db.now(),
         ),
@@ -126,7 +132,7 @@ def save(
 def _save_readings(db: Database, marking_id: int, result: Result, made_from: str) -> None:
     db.executemany(
         "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
-        " method, made_from) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " method, made_from, sd_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
                 marking_id,
@@ -140,6 +146,7 @@ def _save_readings(db: Database, marking_id: int, result: Result, made_from: str
                 int(r.headline),
                 result.method,
                 made_from,
+                r.sd_change,
             )
             for r in result.readings
         ],
@@ -184,6 +191,7 @@ def _from_row(row: sqlite3.Row) -> Marking:
         row["facing"],
         row["author"],
         row["overrule_reason"],
+        row["marked"],
         row["id"],
         row["trial_id"],
         row["number"],

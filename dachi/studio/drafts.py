@@ -12,6 +12,15 @@ from dachi.photos.stickers import Found
 from dachi.store.markings import Marking
 from dachi.studio import starting_marks
 
+#: How marks may have been set, in words.
+WAYS = {
+    "eye": "by eye",
+    "palpated": "felt for",
+    "sticker": "stickers, put on in the pose",
+    "standing": "stickers, put on standing",
+    "joint": "at the joints' centres",
+}
+
 
 def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
     """Read a posted marking and the marks still at their starting guess.
@@ -50,6 +59,7 @@ def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
             facing if facing in ("left", "right") else None,
             "sticker" if sds else "hand",
             form.get("overrule_reason", "").strip()[:500],
+            marked if (marked := form.get("marked", "")) in WAYS else "",
         ),
         guesses,
     )

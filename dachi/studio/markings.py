@@ -15,7 +15,15 @@ from dachi.core.measuring.measure import camera_of, measure
 from dachi.core.measuring.plausible import CORNER_SD_PX, corners_apart
 from dachi.core.measuring.scene import Image, Point, Result, Scene, SceneError
 from dachi.data import catalogue
-from dachi.store import assessments, markings, photos, positions, practitioners, second_opinions
+from dachi.store import (
+    accounts,
+    assessments,
+    markings,
+    photos,
+    positions,
+    practitioners,
+    second_opinions,
+)
 from dachi.store.assessments import Trial
 from dachi.store.markings import Marking
 from dachi.store.photos import Photo
@@ -34,13 +42,17 @@ class Unsure(SceneError):
 
 @dataclass(frozen=True)
 class Surroundings:
-    """Everything around one trial that measuring and marking it need."""
+    """Everything around one trial that measuring and marking it need.
+
+    ``usual`` is how marks are set where a marking does not say.
+    """
 
     trial: Trial
     photo: Photo
     who: Practitioner
     pose: Pose
     position: Position
+    usual: str = "eye"
 
     @property
     def size(self) -> tuple[int, int]:
@@ -54,7 +66,12 @@ def surroundings(work: Work, trial: Trial) -> Surroundings:
     position = positions.get(work.db, work.coach, trial.position_id or 0)
     who = practitioners.get(work.db, work.coach, trial.practitioner_id)
     assert photo is not None and position is not None and who is not None
-    return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position)
+    coach = accounts.by_id(work.db, work.coach)
+    usual = coach.usual_marked if coach is not None else "eye"
+    if photo.truth is not None:
+        # The simulated camera's marks lie at joints: it has no skin over them.
+        usual = "joint"
+    return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position, usual)
 
 
 def _corner_sd(at: Surroundings) -> float:
@@ -100,6 +117,7 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
             corners,
             corner_sd_px=_corner_sd(at) / math.sqrt(shots),
         )
+    way = marking.marked or at.usual
     return Scene(
         id=str(at.trial.id),
         pose=at.trial.pose,
@@ -114,6 +132,10 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
         half_width_cm=at.who.half_width_cm,
         facing=marking.facing,
         segments_cm=at.who.segments_cm,
+        prop_cm=at.trial.prop_cm,
+        marked="sticker" if way == "standing" else way,
+        sticker_put="standing" if way == "standing" else "in_pose",
+        marked_by_mark={} if way == "joint" else dict.fromkeys(marking.mark_sds, "sticker"),
     )
 
 
@@ -173,6 +195,8 @@ def accept(
     if form.get("sure") != "1":
         _ask_once(work, at, marking)
     keep(work, at, marking, once_key=once_key, seen=seen)
+    if at.photo.truth is None and marking.marked not in ("", "joint", at.usual):
+        accounts.keep_usual_marked(work.db, work.coach, marking.marked)
     summaries.refresh(work, at.who.id, at.trial.pose)
 
 
@@ -209,6 +233,7 @@ def keep(
     seen: int | None = None,
 ) -> None:
     """Measure a marking and keep both; its summary is left to the caller."""
+    marking = replace(marking, marked=marking.marked or at.usual)
     result = measure(scene_of(at, marking), catalogue())
     markings.save(
         work.db, work.coach, at.trial.id, marking, result, versions.measuring(),

@@ -43,8 +43,8 @@ from tests.support import LEG_RAISE, Studio, ago, day_ago
 
 #: They say something of the whole copy, ask for no coach, or make a coach.
 OPEN = {
-    "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour", "practitioners.add",
-    "photos.add", "photos.use_of",
+    "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour",
+    "accounts.keep_usual_marked", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
 READING = Reading("hip_flexion", "hip flexion", "deg", 70.0, 1.0, 68.0, 72.0, True)
 CHECK = CheckResult("knee_bend", "knee", 3.0, 1.0, "deg", 8.0, "ok", "Straight.")

@@ -313,6 +313,11 @@ def _strange(
         # A body that lies easily behind the marks is the pose, whatever the figure looks like.
         misfit = 0.0 if batch.strain < EASY else max(misfit, batch.strain / STRAINED * MISFIT_LIMIT)
     points = np.array([batch.points[m.id][0] for m in marks])
+    if batch.strain is not None:
+        # A body always has limbs that somebody has: what was marked, at its depth, need not.
+        deep = {m.id: "own_hip" if pose.view == "side" else m.id for m in marks}
+        at = [_beside(scene.marks[n], batch.points[d][:1], batch.estimate) for n, d in deep.items()]
+        points = np.concatenate(at)
     calibrated = batch.estimate.method == "mat"
     for found in (
         compensations.judge_figure_match(pose.name, misfit, MISFIT_LIMIT),

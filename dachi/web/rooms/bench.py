@@ -101,6 +101,8 @@ def page(tid: int) -> str:
         level=marking.level or level_guess(at),
         level_on=marking.level is not None,
         facing=marking.facing,
+        ways=drafts.WAYS,
+        marked=marking.marked or at.usual,
         history=history,
         seen=seen,
         newest=newest,

@@ -319,7 +319,7 @@
     const mark = svg.querySelector(`[data-name="${event.target.name.slice(0, -2)}"]`);
     if (mark) { settle(mark); place(mark); drawLines(); keepHere(); ask(true); }
   });
-  $("facing")?.addEventListener("change", () => { keepHere(); ask(true); });
+  for (const id of ["facing", "marked"]) $(id)?.addEventListener("change", () => { keepHere(); ask(true); });
   window.addEventListener("resize", drawAll);
   photo.addEventListener("load", drawAll);
   if (form.dataset.kept) localStorage.removeItem(`dachi-marks-${form.dataset.kept}`);

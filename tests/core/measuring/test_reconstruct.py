@@ -1,0 +1,220 @@
+"""Bodies behind marks: gradients against differences, intervals against drawn truths."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from dachi.core.body.figure import root_axes
+from dachi.core.body.pinhole import CORNERS, look_from, mat_points
+from dachi.core.measuring import measure, reconstruct, skeleton
+from dachi.core.measuring.body_priors import held, seen
+from dachi.core.measuring.calibration import Mat
+from dachi.core.measuring.reconstruct import ALL, CAMERA, Problem
+from dachi.core.measuring.scene import Image, Scene, SceneError
+from dachi.core.measuring.skeleton import INDEX, Points, joint_point
+from dachi.data import catalogue
+
+WIDTH, HEIGHT = 1600, 1200
+RAISE = catalogue().pose("supine-leg-raise")
+
+
+class Somebody:
+    """A lying body with a raised leg, drawn by hand-written chains of bones, not by the skeleton.
+
+    Heading right, so the right side is towards the camera. Skin points are given in the
+    world; ``raised`` is the angle of the raised thigh above the floor, degrees.
+    """
+
+    def __init__(self, rng: np.random.Generator, raised: float | None = None) -> None:
+        self.raised = float(rng.uniform(40, 115)) if raised is None else raised
+        size = rng.normal(1.0, 0.05)
+        thigh, shin = size * (39 + rng.normal(0, 1.5)), size * (42 + rng.normal(0, 1.2))
+        hip = np.array([rng.normal(-5, 5), -9.0 + rng.normal(0, 2), 12 + rng.normal(0, 1)])
+        a = np.radians(self.raised)
+        way = np.array([np.cos(a), 0, np.sin(a)])
+        ahead = np.array([-np.sin(a), 0, np.cos(a)])  # the front of the raised thigh
+        out = np.array([0, -1.0, 0])
+        knee = hip + thigh * way
+        ankle = knee + shin * way
+        far = hip + np.array([0, 18.0, 0])
+        rest_knee = far + np.array([thigh, 1.0, -1.5])
+        rest_ankle = rest_knee + np.array([shin, 1.0, -2.7])
+        front, inner = np.array([0, 0, 1.0]), np.array([0, -1.0, 0])
+
+        def skin(at, outward, forward, along, to):
+            jitter = rng.normal(0, (0.6, 0.5, 0.6))
+            x, y, z = np.array(to) + jitter
+            return at + x * forward + y * outward + z * along
+
+        self.spots = {
+            "hip": skin(hip, out, ahead, -way, (-1.3, 8.8, -0.5)),
+            "knee": skin(knee, out, ahead, -way, (-0.5, 5.4, -0.5)),
+            "ankle": skin(ankle, out, ahead, -way, (-0.2, 3.4, -0.4)),
+            "rest_knee": skin(rest_knee, inner, front, np.array([-1.0, 0, 0]), (0.5, 5.4, 0.5)),
+            "rest_ankle": skin(rest_ankle, inner, front, np.array([-1.0, 0, 0]), (0.2, 3.4, 0.3)),
+            "shoulder": hip + np.array([-52.0, -8.0 - 0.2, 1.0]),
+        }
+
+
+def photograph(who: Somebody, rng: np.random.Generator, click: float = 3.0, **more) -> Scene:
+    camera = look_from((0, -240, 65), float(rng.uniform(-12, 12)), -6, 0, 26, WIDTH, HEIGHT)
+    marks = {n: camera.project(p) + rng.normal(0, click, 2) for n, p in who.spots.items()}
+    corners = {
+        n: tuple(camera.project(p) + rng.normal(0, 1.0, 2))
+        for n, p in zip(CORNERS, mat_points(183, 61, "side"), strict=True)
+    }
+    return Scene(
+        pose=RAISE.id, side="right", mode="passive", image=Image(WIDTH, HEIGHT, 26.0),
+        marks={n: (float(u), float(v)) for n, (u, v) in marks.items()}, mark_sd_px=click,
+        mat=Mat(183, 61, corners, 1.0), marked=more.pop("marked", "eye"), **more,
+    )  # fmt: skip
+
+
+def problem(scene: Scene) -> Problem:
+    marks = tuple(m for m in RAISE.marks if m.id in scene.marks)
+    variant = RAISE.default_variant()
+    (prior,), names = held(RAISE, scene.side, variant, 1.0, True)
+    how = tuple(scene.skin_way(m.id) for m in marks)
+    spots = seen(RAISE, marks, names, variant, prior.contacts, how)
+    estimate = measure._camera(scene, RAISE, marks)
+    return Problem(scene, RAISE, marks, estimate, prior, spots)
+
+
+class Weighing(unittest.TestCase):
+    def test_the_gradient_leads_downhill(self) -> None:
+        """At the peak no small step lowers the cost, and from a start the step does."""
+        rng = np.random.default_rng(2)
+        given = problem(photograph(Somebody(rng), rng))
+        start = given.start()
+        body = reconstruct.peak(given, start)
+        self.assertLess(body.cost, given.weigh(start).cost)
+        for _ in range(40):
+            step = np.linalg.cholesky(body.covariance) @ rng.normal(size=ALL) * 0.3
+            self.assertGreater(given.weigh(body.x + step).cost, body.cost - 0.05)
+
+    def test_what_repeats_is_a_part_of_all(self) -> None:
+        rng = np.random.default_rng(3)
+        body = reconstruct.peak(g := problem(photograph(Somebody(rng), rng)), g.start())
+        new = body.covariance - body.repeats
+        self.assertGreater(np.linalg.eigvalsh((new + new.T) / 2).min(), -1e-9)
+        self.assertGreater(np.linalg.eigvalsh((body.repeats + body.repeats.T) / 2).min(), -1e-9)
+
+    def test_a_taped_bone_is_believed(self) -> None:
+        """Two Gaussians by hand: 39 cm with the spread of people, 46 cm with the tape's."""
+        (prior,), _ = held(RAISE, "right", RAISE.default_variant(), 1.0, True)
+        mean, precision, lengths = reconstruct.taped(prior, {"thigh": 46.0})
+        i, at = INDEX["thigh"], slice(skeleton.FIRST_LENGTH, skeleton.SIZE)
+        spread = np.linalg.inv(prior.precision[at, at])[1, 1]
+        tape = reconstruct.TAPED_SD_CM**2
+        self.assertAlmostEqual(mean[i], (39.0 * tape + 46.0 * spread) / (spread + tape), places=6)
+        self.assertAlmostEqual(
+            np.linalg.inv(precision[at, at])[1, 1], spread * tape / (spread + tape), places=6
+        )
+        self.assertGreater(mean[INDEX["shin"]], 42.5, "a long thigh is a tall person")
+        self.assertGreater(lengths[i, i], prior.lengths[i, i])
+
+    def test_joints_have_no_skin(self) -> None:
+        marks = RAISE.marks[:3]
+        names = {"side": "right", "other": "left"}
+        at = {}
+        for way in ("eye", "joint"):
+            spots = seen(RAISE, marks, names, {}, (), (way,) * 3)
+            x = np.zeros((1, skeleton.SIZE))
+            x[0, skeleton.FIRST_LENGTH :] = skeleton.USUAL_LENGTHS
+            posed = skeleton.pose(x, root_axes("supine", "right").T)
+            at[way] = spots.skin.at(x, posed)[0]
+            centres = Points([joint_point(f"right.{j}") for j in ("shoulder", "hip", "knee")])
+            if way == "joint":
+                np.testing.assert_allclose(at[way], centres.at(x, posed)[0])
+        self.assertGreater(np.linalg.norm(at["eye"] - at["joint"], axis=1).min(), 4.0)
+
+
+class Readings(unittest.TestCase):
+    """Truths the program did not make: a hand-drawn leg, marked on its skin."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        rng = np.random.default_rng(11)
+        cls.rows = []
+        for _ in range(120):
+            who = Somebody(rng)
+            found = measure.measure(photograph(who, rng), catalogue())
+            r = found.reading("hip_flexion")
+            cls.rows.append((r.value - who.raised, r.sd, r.sd_change, found.status))
+
+    def test_bias_error_and_interval(self) -> None:
+        e = np.array([r[0] for r in self.rows])
+        sd = np.array([r[1] for r in self.rows])
+        self.assertLess(abs(e.mean()), 1.5)
+        self.assertLess(abs(e).mean(), 1.2)
+        self.assertGreater(np.mean(abs(e) < 1.96 * sd), 0.9)
+        self.assertLess(sd.mean(), 1.8 * np.sqrt((e**2).mean()))
+
+    def test_clean_shots_are_not_sent_back(self) -> None:
+        self.assertLessEqual(sum(r[3] == "retake" for r in self.rows), 3)
+
+    def test_a_change_is_known_better_than_an_angle(self) -> None:
+        self.assertTrue(all(change < sd for _, sd, change, _ in self.rows))
+
+    def test_a_change_of_one_person(self) -> None:
+        rng = np.random.default_rng(12)
+        inside = []
+        for _ in range(40):
+            seed = int(rng.integers(1 << 30))
+            pair = []
+            for raised in (60.0, 95.0):
+                who = Somebody(np.random.default_rng(seed), raised)
+                r = measure.measure(photograph(who, rng), catalogue()).reading("hip_flexion")
+                pair.append((r.value - raised, r.sd_change))
+            (a, s), (b, t) = pair
+            inside.append(abs(b - a) < 1.96 * np.hypot(s, t))
+        self.assertGreater(np.mean(inside), 0.87)
+
+    def test_a_bone_marked_two_centimetres_off_is_what_a_joint_reading_misses(self) -> None:
+        """The same shots taken for joint centres read high by the trochanter's place."""
+        rng = np.random.default_rng(13)
+        found = []
+        for _ in range(30):
+            who = Somebody(rng)
+            scene = photograph(who, rng)
+            as_joint = measure.measure(replace(scene, marked="joint"), catalogue())
+            found.append(as_joint.headline.value - who.raised)
+        self.assertGreater(np.mean(found), 0.8)
+
+    def test_marks_that_are_no_body_are_said(self) -> None:
+        rng = np.random.default_rng(14)
+        scene = photograph(Somebody(rng), rng)
+        swapped = scene.marks | {"knee": (1400.0, 300.0), "shoulder": (1500.0, 100.0)}
+        found = measure.measure(replace(scene, marks=swapped), catalogue())
+        self.assertEqual(found.status, "retake")
+
+    def test_without_a_mat(self) -> None:
+        """A level line still gives the angle, less surely, and never a crash."""
+        rng = np.random.default_rng(15)
+        who = Somebody(rng)
+        scene = replace(photograph(who, rng), mat=None, level=((100.0, 900.0), (1500.0, 900.0)))
+        r = measure.measure(scene, catalogue()).reading("hip_flexion")
+        self.assertLess(abs(r.value - who.raised), 3 * r.sd + 1)
+
+    def test_every_pose_gives_a_reading_on_skin(self) -> None:
+        """Marks of the figure taken for skin: all twenty poses are data for one skeleton."""
+        from tests.support import Shot, scene_of
+
+        for pose in catalogue().poses:
+            side = "both" if pose.sides == "both" else "left"
+            middle = (pose.figure.low + pose.figure.high) / 2
+            scene = replace(scene_of(pose.id, Shot(side, middle)), marked="eye")
+            for way in ("eye", "palpated", "sticker"):
+                for put in ("in_pose", "standing"):
+                    given = replace(scene, marked=way, sticker_put=put, segments_cm={"thigh": 43.0})
+                    with self.subTest(pose=pose.id, way=way, put=put):
+                        r = measure.measure(given, catalogue()).headline
+                        self.assertTrue(np.isfinite([r.value, r.sd, r.sd_change]).all())
+                        self.assertLessEqual(r.sd_change, r.sd + 1e-9)
+
+    def test_nothing_to_go_by(self) -> None:
+        scene = replace(photograph(Somebody(r := np.random.default_rng(1)), r), marks={})
+        with self.assertRaisesRegex(SceneError, "still to mark"):
+            measure.measure(scene, catalogue())
+        self.assertEqual(CAMERA, 7)
