@@ -278,17 +278,21 @@ def _seen(
         if way == "joint":
             skin.append(_centre(spot, part, side))
         else:
-            skin.append(_skin_point(spot, side, sliding=way == "sliding"))
+            skin.append(_skin_point(spot, side, sliding=way == "sliding" and part == "hip.outer"))
         centres.append(_centre(spot, part, side))
-        sds.append(spot.sd)
+        slid = way == "sliding" and part in ("hip.outer", "shoulder.outer")
+        loose = SLIDING_SPREAD if slid else 1.0
+        sds.append(tuple(loose * sd for sd in spot.sd))
     extra = other_side(own)
     centres += [joint_point(f"{own}.hip"), joint_point(f"{extra}.hip")]
     ids = (*(m.id for m in marks), "own_hip", "other_hip")
     return Seen(Points([*skin, *contacts]), np.array(sds, dtype=float), Points(centres), ids, own)
 
 
+#: How much wider skin over hip and shoulder spreads when limbs moved under it since.
+SLIDING_SPREAD = 2.2
 #: How far skin over the outer hip stays with the pelvis when the thigh moves under it.
-LEFT_BEHIND = 0.5
+LEFT_BEHIND = 0.3
 
 
 def _skin_point(spot: SkinSpot, side: str, sliding: bool = False) -> Point:

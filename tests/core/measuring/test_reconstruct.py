@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from typing import ClassVar
 
 import numpy as np
 
@@ -14,6 +15,8 @@ from dachi.core.measuring.reconstruct import ALL, CAMERA, Problem
 from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.core.measuring.skeleton import INDEX, Points, joint_point
 from dachi.data import catalogue
+from dachi.simulation.camera import Shot
+from tests.support import scene_of
 
 WIDTH, HEIGHT = 1600, 1200
 RAISE = catalogue().pose("supine-leg-raise")
@@ -133,6 +136,8 @@ class Weighing(unittest.TestCase):
 class Readings(unittest.TestCase):
     """Truths the program did not make: a hand-drawn leg, marked on its skin."""
 
+    rows: ClassVar[list[tuple[float, float, float, str]]]
+
     @classmethod
     def setUpClass(cls) -> None:
         rng = np.random.default_rng(11)
@@ -199,8 +204,6 @@ class Readings(unittest.TestCase):
 
     def test_every_pose_gives_a_reading_on_skin(self) -> None:
         """Marks of the figure taken for skin: all twenty poses are data for one skeleton."""
-        from tests.support import Shot, scene_of
-
         for pose in catalogue().poses:
             side = "both" if pose.sides == "both" else "left"
             middle = (pose.figure.low + pose.figure.high) / 2
