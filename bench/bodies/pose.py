@@ -84,6 +84,11 @@ class Posed:
         """Height of the lowest skin of some segments."""
         return float(self.skin(_vertices(segments))[:, 2].min())
 
+    def turned(self, by: Array) -> Posed:
+        """The body carried round by a rotation of the world, (3, 3)."""
+        centres = {n: by @ c for n, c in self.centres.items()}
+        return Posed(self.person, centres, {n: by @ f for n, f in self.frames.items()})
+
     def lifted(self, by: Array) -> Posed:
         return Posed(self.person, {n: c + by for n, c in self.centres.items()}, self.frames)
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from bench.bodies.mesh import Array, Person, person
 from bench.bodies.poses import MAKERS
-from bench.bodies.shots import CLICKS, Clicking, Shot, shoot
+from bench.bodies.shots import CLICKS, Clicking, Shot, from_beside, shoot, together
 from bench.bodies.truth import truth
 from dachi.core.measuring.measure import measure, true_values
 from dachi.core.measuring.scene import Result, SceneError
@@ -170,6 +170,31 @@ def heights(bodies: list[Person], shots: int) -> None:
                 line(f"{pose_id}, {cm} cm{', told' if told else ''}", found, shots)
 
 
+def two_views(bodies: list[Person], shots: int) -> None:
+    """One photograph against two of the same hold, from the front and from the side."""
+    print(f"\na second photograph of the same hold\n{HEAD}")
+    for pose_id, beside, asked in (
+        ("leg-raise-out", "supine-leg-raise", {}),
+        ("leg-raise-out", "supine-leg-raise", {"clear": 30.0}),
+        ("supine-leg-raise", "leg-raise-out", {}),
+        ("front-split", "split-squareness", {}),
+        ("pigeon", "pigeon-side", {}),
+    ):
+        rng = np.random.default_rng([8, *pose_id.encode()])
+        rows: dict[str, list[tuple[float, float]]] = {"one": [], "two": []}
+        for i in range(shots):
+            shot = shoot(pose_id, bodies[i % len(bodies)], rng, CLICKS, asked)
+            both = replace(shot, scene=together(shot, from_beside(shot, beside, rng, CLICKS)))
+            (name, value), *_ = truth(shot).items()
+            for kind, one in (("one", shot), ("two", both)):
+                if (found := read(one)) is not None:
+                    r = found.reading(name)
+                    rows[kind].append((r.value - value, r.sd))
+        for kind, found_rows in rows.items():
+            title = f"{pose_id}{' lifted' if asked else ''}, {kind}"
+            line(title, (np.array(found_rows), 0, shots - len(found_rows)), shots)
+
+
 def main(half: str = "report") -> None:
     shots = int(sys.argv[2]) if len(sys.argv) > 2 and sys.argv[2].isdigit() else SHOTS
     began = time.perf_counter()
@@ -190,6 +215,7 @@ def main(half: str = "report") -> None:
         table(title, bodies, shots // 2, clicking)
     changes(bodies, shots)
     heights(bodies, shots // 2)
+    two_views(bodies, shots // 2)
     cheats(bodies, shots // 2)
     print(f"\n{time.perf_counter() - began:.0f} s")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -14,7 +14,7 @@ from dachi.core.body.anatomy import other_side
 from dachi.core.body.pinhole import CORNERS, Camera, look_from, mat_points
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring.calibration import Mat
-from dachi.core.measuring.scene import Image, Scene
+from dachi.core.measuring.scene import Image, PhotoView, Scene
 from dachi.data import catalogue
 
 WIDTH, HEIGHT = 1600, 1200
@@ -133,9 +133,43 @@ def shoot(
     """Pose, place, photograph and mark one body; ``asked`` goes to the pose's maker."""
     pose = catalogue().pose(pose_id)
     side = "right" if pose.sides == "both" else str(rng.choice(["left", "right"]))
-    asked = asked or {}
+    asked = dict(asked or {})
     choice = Choice(side, heading_of(pose, side), **asked)
     posed = place(pose, MAKERS[pose_id](person, rng, choice), rng)
+    return photograph(pose, side, posed, rng, clicking, asked)
+
+
+def from_beside(shot: Shot, pose_id: str, rng: np.random.Generator, clicking: Clicking) -> Shot:
+    """The same hold photographed from the other direction, as another pose's entry marks it."""
+    pose = catalogue().pose(pose_id)
+    ax, ay, _ = heading_of(catalogue().pose(shot.scene.pose), shot.side)
+    bx, by, _ = heading_of(pose, shot.side)
+    cos, sin = ax * bx + ay * by, ax * by - ay * bx
+    turn = np.array([[cos, -sin, 0.0], [sin, cos, 0.0], [0.0, 0.0, 1.0]])
+    return photograph(pose, shot.side, shot.posed.turned(turn), rng, clicking, {})
+
+
+def together(shot: Shot, *beside: Shot) -> Scene:
+    """One scene of several photographs."""
+    views = tuple(
+        PhotoView(
+            catalogue().pose(s.scene.pose).view, s.scene.image, s.scene.marks, s.scene.mat,
+            facing=s.scene.facing,
+        )
+        for s in (shot, *beside)
+    )  # fmt: skip
+    return replace(shot.scene, views=views, marks={}, mat=None, facing=None)
+
+
+def photograph(
+    pose: Pose,
+    side: str,
+    posed: Posed,
+    rng: np.random.Generator,
+    clicking: Clicking,
+    asked: Mapping[str, float],
+) -> Shot:
+    """Photograph and mark a posed body that lies on its mat."""
     look = look_from((0, -250, 60), 0, 0, 0, 26, WIDTH, HEIGHT)
     marks = [m for m in pose.marks if clicking.optional or not m.optional]
     spots = {m.id: spot_of(m, side, posed, look, clicking) for m in marks}
@@ -161,7 +195,7 @@ def shoot(
     prop = asked.get("seat") or asked.get("clear")
     told = prop + float(rng.normal(0, 1)) if prop and asked.get("told") else None
     scene = Scene(
-        pose=pose_id,
+        pose=pose.id,
         side="both" if pose.sides == "both" else side,
         mode=next(iter(pose.modes)),
         variant=variant,

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -18,7 +17,14 @@ from dachi.core.body.pinhole import CORNERS
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.measure import measure
-from dachi.core.measuring.scene import DEFAULT_HALF_WIDTH_CM, Image, Result, Scene, SceneError
+from dachi.core.measuring.scene import (
+    DEFAULT_HALF_WIDTH_CM,
+    Image,
+    PhotoView,
+    Result,
+    Scene,
+    SceneError,
+)
 
 FOLDER = Path(__file__).parent
 #: A scene takes a few kB; a longer line is something else.
@@ -53,36 +59,57 @@ def scene_from_json(data: Any) -> Scene:
     wrong = complaint("scene", data)
     if wrong is not None:
         raise SceneError(wrong)
-    image, mat = data["image"], data.get("mat")
-    if mat is not None and mat["width_cm"] > mat["length_cm"]:
-        raise SceneError("mat.length_cm is the longer side of the mat: swap length and width")
-    scene = Scene(
+    views = tuple(_view(f"views.{i}", v) for i, v in enumerate(data.get("views") or ()))
+    first = views[0] if views else _view("", data)
+    return Scene(
         id="" if data.get("id") is None else str(data["id"]),
         pose=data["pose"],
-        view=data.get("view"),
+        view=None if views else data.get("view"),
         side=data["side"],
         mode=data["mode"],
         variant=data.get("variant") or {},
-        image=Image(image["width"], image["height"], image.get("focal_35mm")),
-        marks={k: _point(f"marks.{k}", p) for k, p in data["marks"].items()},
+        image=first.image,
+        marks={} if views else first.marks,
+        mat=None if views else first.mat,
+        level=None if views else first.level,
+        views=views,
         mark_sd_px=data.get("mark_sd_px"),
-        mark_sds=data.get("mark_sds_px") or {},
+        mark_sds={} if views else first.mark_sds,
         half_width_cm=_or(data.get("half_width_cm"), DEFAULT_HALF_WIDTH_CM),
-        facing=data.get("facing"),
+        facing=None if views else first.facing,
         segments_cm=data.get("segments_cm") or {},
         prop_cm=data.get("prop_cm"),
         marked=data.get("marked") or "eye",
         sticker_put=data.get("sticker_put") or "in_pose",
         marked_by_mark=data.get("marked_by_mark") or {},
     )
+
+
+def _view(where: str, data: Any) -> PhotoView:
+    """What one photograph has of its own; ``where`` it stands in the data, for sentences."""
+    at = f"{where}." if where else ""
+    image, mat, level = data["image"], data.get("mat"), data.get("level")
+    found = None
     if mat is not None:
-        corners = {c: _point(f"mat.corners.{c}", mat["corners"][c]) for c in CORNERS}
+        if mat["width_cm"] > mat["length_cm"]:
+            raise SceneError(
+                f"{at}mat.length_cm is the longer side of the mat: swap length and width"
+            )
+        corners = {c: _point(f"{at}mat.corners.{c}", mat["corners"][c]) for c in CORNERS}
         found = Mat(mat["length_cm"], mat["width_cm"], corners, mat.get("corner_sd_px"))
-        return replace(scene, mat=found)
-    if data.get("level") is not None:
-        a, b = (_point("level", p) for p in data["level"])
-        return replace(scene, level=(a, b))
-    return scene
+    ends = None
+    if level is not None and mat is None:
+        a, b = (_point(f"{at}level", p) for p in level)
+        ends = (a, b)
+    return PhotoView(
+        data.get("view") or "",
+        Image(image["width"], image["height"], image.get("focal_35mm")),
+        {k: _point(f"{at}marks.{k}", p) for k, p in data["marks"].items()},
+        found,
+        ends,
+        data.get("facing"),
+        data.get("mark_sds_px") or {},
+    )
 
 
 def _or(value: float | None, default: float) -> float:
@@ -112,33 +139,47 @@ def scene_to_json(scene: Scene) -> dict[str, Any]:
         "side": scene.side,
         "mode": scene.mode,
         "variant": dict(scene.variant),
-        "image": {"width": scene.image.width, "height": scene.image.height},
         "half_width_cm": scene.half_width_cm,
-        "marks": {k: list(p) for k, p in scene.marks.items()},
         "segments_cm": dict(scene.segments_cm),
         "marked": scene.marked,
     }
     optional = {
-        "view": scene.view,
-        "facing": scene.facing,
         "mark_sd_px": scene.mark_sd_px,
-        "mark_sds_px": dict(scene.mark_sds) or None,
         "marked_by_mark": dict(scene.marked_by_mark) or None,
         "sticker_put": scene.sticker_put if "sticker" in scene.ways else None,
         "prop_cm": scene.prop_cm,
-        "level": [list(p) for p in scene.level] if scene.level else None,
     }
     found |= {k: v for k, v in optional.items() if v is not None}
-    if scene.image.focal_35mm is not None:
-        found["image"]["focal_35mm"] = scene.image.focal_35mm
-    if scene.mat is not None:
+    if scene.views:
+        return found | {"views": [_view_to_json(v) for v in scene.views]}
+    return found | _view_to_json(
+        PhotoView(
+            scene.view or "", scene.image, scene.marks, scene.mat, scene.level, scene.facing,
+            scene.mark_sds,
+        )
+    )  # fmt: skip
+
+
+def _view_to_json(view: PhotoView) -> dict[str, Any]:
+    image: dict[str, Any] = {"width": view.image.width, "height": view.image.height}
+    if view.image.focal_35mm is not None:
+        image["focal_35mm"] = view.image.focal_35mm
+    found: dict[str, Any] = {"image": image, "marks": {k: list(p) for k, p in view.marks.items()}}
+    optional = {
+        "view": view.view or None,
+        "facing": view.facing,
+        "mark_sds_px": dict(view.mark_sds) or None,
+        "level": [list(p) for p in view.level] if view.level else None,
+    }
+    found |= {k: v for k, v in optional.items() if v is not None}
+    if view.mat is not None:
         found["mat"] = {
-            "length_cm": scene.mat.length_cm,
-            "width_cm": scene.mat.width_cm,
-            "corners": {k: list(p) for k, p in scene.mat.corners.items()},
+            "length_cm": view.mat.length_cm,
+            "width_cm": view.mat.width_cm,
+            "corners": {k: list(p) for k, p in view.mat.corners.items()},
         }
-        if scene.mat.corner_sd_px is not None:
-            found["mat"]["corner_sd_px"] = scene.mat.corner_sd_px
+        if view.mat.corner_sd_px is not None:
+            found["mat"]["corner_sd_px"] = view.mat.corner_sd_px
     return found
 
 

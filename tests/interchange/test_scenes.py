@@ -87,6 +87,41 @@ class Format(unittest.TestCase):
             self.assertEqual(scene_from_json(data), scene, pose.id)
             self.assertIsNone(complaint("result", measure_json(data, catalogue())), pose.id)
 
+    def test_marks_are_set_by_eye_unless_said(self) -> None:
+        """What lies on the skin is not what lies at the joint."""
+        read = {}
+        for way in (None, "eye", "palpated", "sticker", "joint"):
+            data = example() | {"marked": way}
+            found = measure_json(data if way else {k: data[k] for k in data if k != "marked"},
+                                 catalogue())["measures"][0]  # fmt: skip
+            read[way] = (found["value"], found["sd"], found["sd_change"])
+            self.assertLessEqual(found["sd_change"], found["sd"])
+        self.assertEqual(read[None], read["eye"])
+        self.assertNotEqual(read["eye"], read["joint"])
+        self.assertLess(read["sticker"][1], read["eye"][1])
+        one = example() | {"marked": "eye", "marked_by_mark": {"hip": "joint"}}
+        self.assertNotEqual(measure_json(one, catalogue())["measures"][0]["value"], read["eye"][0])
+
+    def test_two_photographs_of_one_hold(self) -> None:
+        data = example() | {"marked": "eye"}
+        own = ("image", "mat", "marks", "facing", "level")
+        view = {k: data.pop(k) for k in own if k in data} | {"view": "side"}
+        alone = measure_json(example() | {"marked": "eye"}, catalogue())["measures"][0]
+        both = measure_json(data | {"views": [view, view]}, catalogue())
+        self.assertEqual(both["method"], "mat")
+        self.assertLess(both["measures"][0]["sd"], alone["sd"])
+        self.assertIsNone(complaint("result", both))
+        scene = scene_from_json(data | {"views": [view, view]})
+        self.assertEqual(scene_from_json(scene_to_json(scene)), scene)
+        for wrong, words in (
+            ({"views": []}, "views"),
+            ({"views": [view, view | {"view": "front"}]}, "photograph 2 (front)"),
+            ({"views": [view | {"marks": {}}]}, "photograph 1 (side): still to mark"),
+            ({"views": [{k: v for k, v in view.items() if k != "image"}]}, "image"),
+        ):
+            with self.subTest(words):
+                self.assertIn(words, measure_json(data | wrong, catalogue())["error"])
+
     def test_method_follows_what_calibrates(self) -> None:
         level = [[100, 880], [1200, 884]]
         cases = {

@@ -181,6 +181,7 @@ class PoseEntry(DataEntry, frozen=True):
     floor_height_cm: float = 0.0
     demand: int = 5
     companion_of: str | None = None
+    beside: dict[str, str] = {}
     alike: dict[str, float] = {}
     counter: str = ""
     hold_s: int = 5
@@ -209,6 +210,7 @@ def build_catalogue(
         if pose.companion_of is not None:
             what = f"pose {pose.id!r}: companion_of"
             all_in((pose.companion_of,), [p.id for p in poses], what)
+        all_in(pose.beside.values(), [p.id for p in poses], f"pose {pose.id!r}: beside")
     return Catalogue(version, tuple(poses))
 
 
@@ -272,6 +274,7 @@ def _pose(
         demand=e.demand,
         figure=e.figure,
         companion_of=e.companion_of,
+        beside=e.beside,
         alike=e.alike,
         counter=e.counter,
         hold_s=e.hold_s,

@@ -176,7 +176,8 @@ class Pose:
     """A benchmark pose.
 
     ``alike`` names measures that must agree within a share before two assessments are
-    compared. ``companion_of`` is the pose this is another view of. ``counter`` is the movement
+    compared. ``beside`` names, by view, the pose whose marks a second photograph of the hold
+    carries. ``companion_of`` is the pose this is another view of. ``counter`` is the movement
     that follows a deep pose, ``hold_s`` how long an attempt is held.
     """
 
@@ -202,6 +203,7 @@ class Pose:
     demand: int
     figure: FigurePose
     companion_of: str | None = None
+    beside: Mapping[str, str] = field(default_factory=dict)
     alike: Mapping[str, float] = field(default_factory=dict)
     counter: str = ""
     hold_s: int = 5
@@ -277,14 +279,18 @@ class Catalogue:
     def __contains__(self, pose_id: object) -> bool:
         return any(p.id == pose_id for p in self.poses)
 
-    def seen_from(self, pose_id: str, view: str | None) -> Pose:
+    def seen_from(self, pose_id: str, view: str | None, together: bool = False) -> Pose:
         """Return a pose as photographed from a view, which may be its companion shot.
+
+        ``together`` with a photograph of its own, another pose's marks may do (``beside``).
 
         KeyError where the catalogue has no such pose or it is not measured from there.
         """
         pose = self.pose(pose_id)
         if view is None or view == pose.view:
             return pose
+        if together and view in pose.beside:
+            return self.pose(pose.beside[view])
         for other in self.poses:
             if other.companion_of == pose_id and other.view == view:
                 return other

@@ -289,6 +289,22 @@ def _seen(
     return Seen(Points([*skin, *contacts]), np.array(sds, dtype=float), Points(centres), ids, own)
 
 
+def together(found: list[Seen]) -> Seen:
+    """Marks of several photographs of one body, in their order; what is named twice counts once."""
+    if len(found) == 1:
+        return found[0]
+    names: list[str] = []
+    centres: list[Point] = []
+    for part in found:
+        for name, point in zip(part.names, part.joints.points, strict=True):
+            if name not in names:
+                names.append(name)
+                centres.append(point)
+    skin = [p for part in found for p in part.skin.points]
+    sds = np.concatenate([part.sds for part in found])
+    return Seen(Points(skin), sds, Points(centres), tuple(names), found[0].own)
+
+
 #: How much wider skin over hip and shoulder spreads when limbs moved under it since.
 SLIDING_SPREAD = 2.2
 #: How far skin over the outer hip stays with the pelvis when the thigh moves under it.

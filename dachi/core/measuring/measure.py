@@ -64,9 +64,31 @@ def measure(
     unknown pose, missing or impossible marks, corners that cannot be a mat.
     Measures whose optional marks are absent are left out. ``drawn`` adds the fans.
     """
+    if scene.views:
+        return _measure_together(scene, catalogue, drawn)
     pose = _pose_of(scene, catalogue)
     marks = _usable_marks(scene, pose)
     return _measure(scene, pose, marks, _camera(scene, pose, marks), assumptions, drawn)
+
+
+def _measure_together(scene: Scene, catalogue: Catalogue, drawn: bool) -> Result:
+    """One result from several photographs of one hold, told by the pose's own view."""
+    views = []
+    for i, v in enumerate(scene.views, start=1):
+        own = scene.seen_in(v)
+        try:
+            pose = _pose_of(own, catalogue, together=True)
+            marks = _usable_marks(own, pose)
+            own = replace(own, variant=pose.chosen(own.variant))
+            forward, _ = _forward(own, pose)
+            views.append(reconstruct.View(own, pose, marks, _camera(own, pose, marks), forward))
+        except SceneError as error:
+            raise SceneError(f"photograph {i} ({v.view}): {error}") from error
+    views.sort(key=lambda v: v.pose.id != scene.pose)
+    main = views[0]
+    result = _read(main.scene, main.pose, main.marks, _batches(tuple(views)), drawn)
+    weakest = max((v.estimate.method for v in views), key=("mat", "level", "picture").index)
+    return replace(result, method=weakest)
 
 
 def camera_of(scene: Scene, catalogue: Catalogue) -> CameraEstimate | None:
@@ -77,11 +99,11 @@ def camera_of(scene: Scene, catalogue: Catalogue) -> CameraEstimate | None:
     return _camera(scene, _pose_of(scene, catalogue), ()) if scene.mat is not None else None
 
 
-def _pose_of(scene: Scene, catalogue: Catalogue) -> Pose:
+def _pose_of(scene: Scene, catalogue: Catalogue, together: bool = False) -> Pose:
     if scene.pose not in catalogue:
         raise SceneError(f"there is no pose called {scene.pose!r} in the catalogue")
     try:
-        return catalogue.seen_from(scene.pose, scene.view)
+        return catalogue.seen_from(scene.pose, scene.view, together)
     except KeyError as error:
         usual = catalogue.pose(scene.pose)
         raise SceneError(
@@ -121,12 +143,23 @@ def _measure(
 
 
 def _on_body(
-    scene: Scene, pose: Pose, marks: tuple[Mark, ...], estimate: CameraEstimate
+    scene: Scene,
+    pose: Pose,
+    marks: tuple[Mark, ...],
+    estimate: CameraEstimate,
+    beside: tuple[reconstruct.View, ...] = (),
 ) -> tuple[Batch, ...]:
     """The marks' joint centres on the most probable bodies, with their uncertainty."""
     forward, _ = _forward(scene, pose)
+    view = reconstruct.View(scene, pose, marks, estimate, forward)
+    return _batches((view, *beside))
+
+
+def _batches(views: tuple[reconstruct.View, ...]) -> tuple[Batch, ...]:
+    main = views[0]
+    scene, marks, estimate = main.scene, main.marks, main.estimate
     found = []
-    for solution in reconstruct.reconstruct(scene, pose, marks, estimate, forward):
+    for solution in reconstruct.reconstruct(views):
         spots = solution.spots
         at, repeats, rows = reconstruct.sampled(solution.body, solution.prior, spots.joints)
         points = {name: at[:, i] for i, name in enumerate(spots.names)}
@@ -260,6 +293,12 @@ def _read(
             "two camera positions explain the corners equally well: the readings allow for "
             "both; mark the corners again or raise the camera"
         )
+    if len({b.strain for b in batches}) > 1:
+        warnings.append(
+            "whether the limb lies on the floor or is held up is not plain from this photograph: "
+            "say the height of its support (0 on the floor), or photograph the hold from the "
+            "side as well"
+        )
     readings = [
         Reading(m.id, m.label, m.unit, v, sd, v - Z95 * sd, v + Z95 * sd, main, m.apparent, change)
         for m, main, v, sd, change in zip(
@@ -270,7 +309,7 @@ def _read(
     if calibrated and doubtful is not None and doubtful.sd > DOUBTFUL_SD_DEG:
         warnings.append(
             f"from this camera the {doubtful.label} is only good to ± {Z95 * doubtful.sd:.0f}°: "
-            "raise the camera, or come closer"
+            "raise the camera, come closer, or photograph the same hold from the side as well"
         )
     after = len(taken)
     results = [

@@ -15,7 +15,7 @@ C (sum of J'W e), so each observation's share of the variance is C (J'W S W J) C
 
 from __future__ import annotations
 
-import math
+import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -23,18 +23,18 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack
 
-from dachi.core.body.pinhole import rotation_from
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring import skeleton
-from dachi.core.measuring.body_priors import Held, Seen, held, seen
+from dachi.core.measuring.body_priors import Held, Seen, held, seen, sides_for, together
 from dachi.core.measuring.calibration import CameraEstimate
+from dachi.core.measuring.looks import CAMERA, Look
 from dachi.core.measuring.scene import Scene
 from dachi.core.measuring.skeleton import SIZE, Points
 
 Array = NDArray[np.float64]
+#: Mean (SIZE,), precision (SIZE, SIZE) and its part of lengths, once bones are known.
+Taped = tuple[Array, Array, Array]
 
-CAMERA = 7
-ALL = CAMERA + SIZE
 #: The unknowns whose priors give way: the angles.
 LOOSE = skeleton.ANGLES
 LOOSE_DIAGONAL = (np.arange(LOOSE.start, LOOSE.stop), np.arange(LOOSE.start, LOOSE.stop))
@@ -42,10 +42,6 @@ LOOSE_DIAGONAL = (np.arange(LOOSE.start, LOOSE.stop), np.arange(LOOSE.start, LOO
 STUDENT = 2.5
 MOST_STEPS = 30
 SETTLED = 5e-3
-#: What is new at each shot in where a mark is put, as a share of the spread between people.
-NEW_SHARE = {"eye": 0.45, "palpated": 0.3, "sticker": 0.2, "joint": 1.0}
-#: How far spreads between people hold for a way of marking.
-SKIN_SHARE = {"eye": 1.0, "palpated": 0.85, "sticker": 0.85, "joint": 0.3}
 #: Bones that a coach may tape.
 BONES = {"thigh": skeleton.INDEX["thigh"], "shin": skeleton.INDEX["shin"]}
 #: Log odds against a limb in the air where the pose has it on the floor.
@@ -73,8 +69,8 @@ class Body:
 
 @dataclass(frozen=True)
 class Weighed:
-    """A state weighed: cost (of all, of the marks, of marks and posture), gradient (ALL,),
-    information (ALL, ALL) and the part of it that repeats with the person.
+    """A state weighed: cost (of all, of the marks, of marks and posture), gradient,
+    information and the part of it that repeats with the person.
     """
 
     cost: float
@@ -86,76 +82,47 @@ class Weighed:
 
 
 class Problem:
-    """One scene's observations, ready to be weighed at any body."""
+    """Every photograph of one hold and what is known before, ready to be weighed at any body.
 
-    def __init__(
-        self, scene: Scene, pose: Pose, marks: tuple[Mark, ...], estimate: CameraEstimate,
-        prior: Held, spots: Seen,
-    ) -> None:  # fmt: skip
-        self.prior, self.spots = prior, spots
-        camera = estimate.camera
-        self.rotation, self.translation = camera.rotation, camera.translation
-        self.focal, self.centre = camera.focal_px, camera.centre
-        self.px = np.array([scene.marks[m.id] for m in marks], dtype=float)
-        self.click = np.array([scene.sd_of(m.id) ** 2 for m in marks])
-        how = [scene.marked_as(m.id) for m in marks]
-        share = np.array([SKIN_SHARE[h] for h in how])[:, None]
-        new = np.array([NEW_SHARE[h] for h in how])[:, None]
-        self.skin_var = (spots.sds * share) ** 2
-        self.lasting = 1.0 - new[:, 0] ** 2
-        ridge = np.diag([1e-8, 1e-8, 1e-8, 1e-3, 1e-3, 1e-3, 1e-8])
-        self.camera_precision = np.linalg.inv(estimate.covariance + ridge)
-        self.mean, precision, lengths = taped(prior, scene.segments_cm)
-        self.precision, self.lengths = precision, lengths
+    The state is each camera's unknowns in turn, then the body's.
+    """
+
+    def __init__(self, looks: tuple[Look, ...], prior: Held, spots: Seen, taped: Taped) -> None:
+        self.looks, self.prior, self.spots = looks, prior, spots
+        self.mean, self.precision, self.lengths = taped
         self.sd = prior.sd[LOOSE]
-        self.marks = len(marks)
-
-    def view(self, state: Array) -> tuple[Array, Array, float]:
-        """The camera of a state: rotation, translation, focal length in px."""
-        rotation = rotation_from(state[:3]) @ self.rotation
-        return rotation, self.translation + state[3:6], self.focal * math.exp(state[6])
+        self.body = CAMERA * len(looks)
+        self.size = self.body + SIZE
+        ends = np.cumsum([0, *(len(look.px) for look in looks)]).tolist()
+        self.parts = [slice(i, j) for i, j in itertools.pairwise(ends)]
+        self.marks = ends[-1]
 
     def weigh(self, state: Array) -> Weighed:
         """Cost, gradient and information at a state, all priors included."""
-        x = state[CAMERA:]
-        points, k = self.spots.skin, self.marks
+        x = state[self.body :]
+        points, k, first = self.spots.skin, self.marks, self.body
         posed = skeleton.pose(x[None], self.prior.root)
         at = points.at(x[None], posed)[0]
         slopes = points.slopes(at, posed)
-        rotation, t, f = self.view(state)
-        turned = at[:k] @ rotation.T
-        q = turned + t
-        z = np.maximum(q[:, 2], 1.0)
-        seen_at = f * q[:, :2] / z[:, None]
-        r = self.px - self.centre - seen_at
-        d = np.zeros((k, 2, 3))
-        d[:, 0, 0] = d[:, 1, 1] = f / z
-        d[:, :, 2] = -seen_at / z[:, None]
-        seen_way = d @ rotation
-        flesh = seen_way @ posed.frames[0, points.segment[:k]]
-        spread = (flesh * self.skin_var[:, None, :]) @ flesh.transpose(0, 2, 1)
-        s00, s11, s01 = spread[:, 0, 0] + self.click, spread[:, 1, 1] + self.click, spread[:, 0, 1]
-        det = s00 * s11 - s01**2
-        w = np.empty((k, 2, 2))
-        w[:, 0, 0], w[:, 1, 1] = s11 / det, s00 / det
-        w[:, 0, 1] = w[:, 1, 0] = -s01 / det
-        j = np.empty((k, 2, ALL))
-        j[:, :, CAMERA:] = seen_way @ slopes[:k]
-        j[:, :, 0] = d[:, :, 2] * turned[:, 1:2] - d[:, :, 1] * turned[:, 2:3]
-        j[:, :, 1] = d[:, :, 0] * turned[:, 2:3] - d[:, :, 2] * turned[:, 0:1]
-        j[:, :, 2] = d[:, :, 1] * turned[:, 0:1] - d[:, :, 0] * turned[:, 1:2]
-        j[:, :, 3:6] = d
-        j[:, :, 6] = seen_at
-        wj = (w @ j).reshape(2 * k, ALL)
-        flat_j, flat_r = j.reshape(2 * k, ALL), r.ravel()
-        info = wj.T @ flat_j
-        grad = wj.T @ flat_r
-        lasting = spread * self.lasting[:, None, None]
-        rep = wj.T @ (lasting @ wj.reshape(k, 2, ALL)).reshape(2 * k, ALL)
-        marks_cost = float(r[:, 0] @ (w[:, 0, 0] * r[:, 0] + 2 * w[:, 0, 1] * r[:, 1])
-                           + r[:, 1] @ (w[:, 1, 1] * r[:, 1]))  # fmt: skip
-        cam, dx = state[:CAMERA], x - self.mean
-        pull, hold = self.camera_precision @ cam, self.precision @ dx
+        frames = posed.frames[0, points.segment[:k]]
+        info, rep = np.zeros((self.size, self.size)), np.zeros((self.size, self.size))
+        grad = np.zeros(self.size)
+        cost = marks_cost = 0.0
+        own = np.arange(first, self.size)
+        for i, (look, part) in enumerate(zip(self.looks, self.parts, strict=True)):
+            cam = slice(CAMERA * i, CAMERA * (i + 1))
+            found = look.weigh(state[cam], at[part], slopes[part], frames[part])
+            cost += found.cost
+            marks_cost += found.marks
+            if len(self.looks) == 1:
+                info, grad, rep = found.information, found.gradient, found.repeats
+                break
+            index = np.concatenate([np.arange(cam.start, cam.stop), own])
+            info[np.ix_(index, index)] += found.information
+            rep[np.ix_(index, index)] += found.repeats
+            grad[index] += found.gradient
+        dx = x - self.mean
+        hold = self.precision @ dx
         zs = dx[LOOSE] / self.sd
         loose_w = np.minimum(1.0, (STUDENT + 1) / (STUDENT + zs**2)) / self.sd**2
         up = self.prior.heights - at[k:, 2]
@@ -164,53 +131,38 @@ class Problem:
         cj = slopes[k:, 2, :]
         weighed = cj.T * high_w
         contact = weighed @ cj
-        info[:CAMERA, :CAMERA] += self.camera_precision
-        grad[:CAMERA] -= pull
-        body = info[CAMERA:, CAMERA:]
+        body = info[first:, first:]
         body += self.precision
         body += contact
         body[LOOSE_DIAGONAL] += loose_w
-        grad[CAMERA:] += weighed @ up - hold
-        grad[CAMERA + LOOSE.start : CAMERA + LOOSE.stop] -= loose_w * dx[LOOSE]
-        rep[CAMERA:, CAMERA:] += self.lengths + contact
-        cost = marks_cost + float(np.log(det).sum()) + float(cam @ pull) + float(dx @ hold)
+        grad[first:] += weighed @ up - hold
+        grad[first + LOOSE.start : first + LOOSE.stop] -= loose_w * dx[LOOSE]
+        rep[first:, first:] += self.lengths + contact
         posture = (STUDENT + 1) * float(
             np.log1p(zs**2 / STUDENT).sum() + np.log1p(miss**2 / STUDENT).sum()
         )
-        cost += posture
+        cost += float(dx @ hold) + posture
         return Weighed(cost, marks_cost, marks_cost + posture, grad, info, rep)
 
     def start(self) -> Array:
         """The figure, at the headline and the place on the mat that the marks look most like."""
         rows = self.prior.starts
         posed = skeleton.pose(rows, self.prior.root)
-        turned = self.spots.skin.at(rows, posed)[:, : self.marks] @ self.rotation.T
-        n = len(rows)
-        shift = np.zeros((n, 3))
-        weight = np.diag(1.0 / self.prior.sd[:3] ** 2)
-        scale = 0.125
-        for last in (False, False, True):
-            q = turned + (shift @ self.rotation.T)[:, None] + self.translation
-            z = np.maximum(q[..., 2], 20.0)
-            seen_at = self.focal * q[..., :2] / z[..., None]
-            # A figure's marks lie within some 8 cm of the person's.
-            r = (self.px - self.centre - seen_at) * (scale * z / self.focal)[..., None]
-            if last:
-                break
-            d = np.zeros((*z.shape, 2, 3))
-            d[..., 0, 0] = d[..., 1, 1] = scale
-            d[..., 2] = -scale * q[..., :2] / z[..., None]
-            j = (d @ self.rotation).reshape(n, -1, 3)
-            jt = j.transpose(0, 2, 1)
-            pull = jt @ r.reshape(n, -1, 1) - (weight @ shift.T).T[..., None]
-            shift = shift + np.linalg.solve(jt @ j + weight, pull)[..., 0]
-        best = int(np.argmin((r**2).sum(axis=(1, 2))))
+        points = self.spots.skin.at(rows, posed)
+        miss = np.zeros(len(rows))
+        shift = np.zeros((len(rows), 3))
+        for i, (look, part) in enumerate(zip(self.looks, self.parts, strict=True)):
+            moved, left = look.lay(points[:, part], self.prior.sd[:3])
+            miss += left
+            if i == 0:
+                shift = moved
+        best = int(np.argmin(miss))
         chosen = rows[best].copy()
         chosen[:3] += shift[best]
-        return np.concatenate([np.zeros(CAMERA), chosen])
+        return np.concatenate([np.zeros(self.body), chosen])
 
 
-def taped(prior: Held, segments_cm: Mapping[str, float]) -> tuple[Array, Array, Array]:
+def taped(prior: Held, segments_cm: Mapping[str, float]) -> Taped:
     """Mean and precision of the prior, and its part of lengths, once bones have been taped.
 
     A known length is one more observation of that bone, and through the shared height of others.
@@ -231,22 +183,24 @@ def taped(prior: Held, segments_cm: Mapping[str, float]) -> tuple[Array, Array, 
     return mean, precision, lengths
 
 
-#: The longest step: radians, centimetres along.
-_LIMIT = np.full(ALL, 0.35)
-_LIMIT[3:6] = 30.0
-_LIMIT[CAMERA : CAMERA + 3] = 40.0
-_LIMIT[CAMERA + skeleton.FIRST_LENGTH :] = 6.0
+#: The longest step of a camera and of a body: radians, centimetres along.
+_CAMERA_LIMIT = np.array([0.35, 0.35, 0.35, 30.0, 30.0, 30.0, 0.35])
+_BODY_LIMIT = np.full(SIZE, 0.35)
+_BODY_LIMIT[:3] = 40.0
+_BODY_LIMIT[skeleton.FIRST_LENGTH :] = 6.0
 
 
 def peak(problem: Problem, state: Array) -> Body:
     """Climb to the most probable body from a start."""
     damping = 1e-3
+    size, first = problem.size, problem.body
+    limit = np.concatenate([np.tile(_CAMERA_LIMIT, len(problem.looks)), _BODY_LIMIT])
     now = problem.weigh(state)
     for _ in range(MOST_STEPS):
         damped = now.information.copy()
-        damped.flat[:: ALL + 1] *= 1.0 + damping
+        damped.flat[:: size + 1] *= 1.0 + damping
         step = lapack.dposv(damped, now.gradient)[1]
-        step *= min(1.0, float(1.0 / np.max(np.abs(step) / _LIMIT)))
+        step *= min(1.0, float(1.0 / np.max(np.abs(step) / limit)))
         trial = problem.weigh(state + step)
         if trial.cost > now.cost + 1e-6:
             damping = max(damping, 1e-4) * 8.0
@@ -259,13 +213,13 @@ def peak(problem: Problem, state: Array) -> Body:
         if gained < SETTLED:
             break
     covariance = np.asarray(np.linalg.inv(now.information), dtype=float)
-    log_det = float(np.linalg.slogdet(now.information)[1])
+    repeats = covariance @ now.repeats @ covariance
     return Body(
-        state,
-        covariance,
-        covariance @ now.repeats @ covariance,
+        state[first:],
+        covariance[first:, first:],
+        repeats[first:, first:],
         now.cost,
-        log_det,
+        float(np.linalg.slogdet(now.information)[1]),
         now.marks,
         now.strain,
     )
@@ -287,20 +241,60 @@ class Solution:
         return likely - (LIFTED_ODDS if self.prior.lifted else 0.0)
 
 
-def reconstruct(
-    scene: Scene, pose: Pose, marks: tuple[Mark, ...], estimate: CameraEstimate, forward: float
-) -> tuple[Solution, ...]:
-    """Solve one scene: one body, or one for each of two ways it may lie."""
-    calibrated = estimate.method == "mat"
-    priors, names = held(pose, scene.side, scene.variant, forward, calibrated, scene.prop_cm)
-    marks = tuple(m for m in marks if m.skin.on != "free")
-    how = tuple(scene.skin_way(m.id) for m in marks)
+@dataclass(frozen=True)
+class View:
+    """One photograph of a hold: what was marked on it, its pose entry, camera and facing."""
+
+    scene: Scene
+    pose: Pose
+    marks: tuple[Mark, ...]
+    estimate: CameraEstimate
+    forward: float
+
+    @property
+    def front(self) -> Array:
+        """Where the person's front (lying: the feet) points on this view's floor, (2,)."""
+        side = self.pose.view == "side"
+        return np.array([self.forward, 0.0]) if side else np.array([0.0, -1.0])
+
+
+def turn_between(main: View, other: View) -> Array:
+    """Takes the first view's world frame to another's: both know where the person faces."""
+    (ax, ay), (bx, by) = main.front, other.front
+    cos, sin = ax * bx + ay * by, ax * by - ay * bx
+    return np.array([[cos, -sin, 0.0], [sin, cos, 0.0], [0.0, 0.0, 1.0]])
+
+
+def reconstruct(views: tuple[View, ...]) -> tuple[Solution, ...]:
+    """Solve one hold from its photographs: one body, or one for each of two ways it may lie.
+
+    The first view's pose and floor are the body's.
+    """
+    main = views[0]
+    scene, variant = main.scene, main.scene.variant
+    calibrated = any(v.estimate.method == "mat" for v in views)
+    priors, _ = held(main.pose, scene.side, variant, main.forward, calibrated, scene.prop_cm)
     found = []
     for prior in priors:
-        spots = seen(pose, marks, names, scene.variant, prior.contacts, how)
-        problem = Problem(scene, pose, marks, estimate, prior, spots)
+        spots = together([_seen_in(v, prior, v is views[-1]) for v in views])
+        looks, start = [], 0
+        for v in views:
+            marks = tuple(m for m in v.marks if m.skin.on != "free")
+            sds = spots.sds[start : start + len(marks)]
+            start += len(marks)
+            turn = turn_between(main, v)
+            looks.append(Look(v.scene, marks, v.estimate, sds, turn, v is not main))
+        problem = Problem(tuple(looks), prior, spots, taped(prior, scene.segments_cm))
         found.append(Solution(peak(problem, problem.start()), prior, spots))
     return tuple(found)
+
+
+def _seen_in(view: View, prior: Held, last: bool) -> Seen:
+    scene, variant = view.scene, view.scene.variant
+    names = sides_for(view.pose, scene.side, variant, view.forward)
+    marks = tuple(m for m in view.marks if m.skin.on != "free")
+    how = tuple(scene.skin_way(m.id) for m in marks)
+    return seen(view.pose, marks, names, variant, prior.contacts if last else (), how)
 
 
 def sampled(body: Body, prior: Held, points: Points) -> tuple[Array, Array, Array]:
@@ -308,11 +302,9 @@ def sampled(body: Body, prior: Held, points: Points) -> tuple[Array, Array, Arra
 
     Also what of each pair of axes repeats with the person, (n, n), and the axes' unknowns.
     """
-    c = body.covariance[CAMERA:, CAMERA:]
-    root = np.linalg.cholesky(c)
-    x = body.x[CAMERA:]
-    rows = np.concatenate([x[None], x + root.T, x - root.T])
+    root = np.linalg.cholesky(body.covariance)
+    rows = np.concatenate([body.x[None], body.x + root.T, body.x - root.T])
     posed = skeleton.pose(rows, prior.root)
-    half = np.linalg.solve(root, body.repeats[CAMERA:, CAMERA:])
+    half = np.linalg.solve(root, body.repeats)
     repeats = np.linalg.solve(root, half.T)
     return points.at(rows, posed), (repeats + repeats.T) / 2.0, rows

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from dachi.core.body.pinhole import Camera
@@ -29,6 +29,19 @@ class Image:
 
 
 @dataclass(frozen=True)
+class PhotoView:
+    """One of several photographs of a hold: what of a scene is its own."""
+
+    view: str
+    image: Image
+    marks: Mapping[str, Point]
+    mat: Mat | None = None
+    level: tuple[Point, Point] | None = None
+    facing: str | None = None
+    mark_sds: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Scene:
     """Marks on a picture with the pose and whatever calibrates the picture.
 
@@ -36,7 +49,8 @@ class Scene:
     ``mark_sd_px`` for single marks, such as detected stickers. ``marked`` says how marks were
     set (``MARKED``), ``marked_by_mark`` how single ones were, ``sticker_put`` whether stickers
     were put on ``standing`` or ``in_pose``. ``prop_cm`` is the height of what is put under the
-    seat or the limb, where it is known.
+    seat or the limb, where it is known. ``views`` are photographs of one hold from several
+    sides; each has its own of what a scene has, and the scene's own are not used.
     """
 
     pose: str
@@ -58,6 +72,14 @@ class Scene:
     marked: str = "joint"
     sticker_put: str = "in_pose"
     marked_by_mark: Mapping[str, str] = field(default_factory=dict)
+    views: tuple[PhotoView, ...] = ()
+
+    def seen_in(self, v: PhotoView) -> Scene:
+        """The scene of one of its photographs."""
+        return replace(
+            self, views=(), view=v.view, image=v.image, marks=v.marks, mat=v.mat, level=v.level,
+            facing=v.facing, mark_sds=v.mark_sds,
+        )  # fmt: skip
 
     @property
     def ways(self) -> set[str]:

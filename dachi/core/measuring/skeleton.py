@@ -217,6 +217,7 @@ class Points:
     """Points on segments, prepared: positions for a batch, derivatives for one body."""
 
     def __init__(self, points: list[Point]) -> None:
+        self.points = tuple(points)
         self.segment = np.array([SEGMENT[p.segment] for p in points])
         sign = np.array([-1.0 if p.side == "right" else 1.0 for p in points])
         hand = np.stack([np.ones_like(sign), sign, np.ones_like(sign)], axis=1)
