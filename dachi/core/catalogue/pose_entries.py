@@ -117,6 +117,8 @@ class MeasureEntry(DataEntry, frozen=True):
     family_label: str = ""
     when: dict[str, str] = {}
     headline_when: dict[str, str] = {}
+    headline_unless: str | None = None
+    needs: tuple[str, ...] = ()
     plausible: tuple[float, float] | None = None
 
 
@@ -387,6 +389,10 @@ def _measures(entries: Iterable[Mapping[str, Any]], marks: frozenset[str]) -> tu
         }
         measures.append(Measure(**given))
     without_twins((m.id for m in measures), "measure")
+    for m in measures:
+        all_in(m.needs, marks, f"needs of measure {m.id!r}")
+        if m.headline_unless is not None:
+            all_in((m.headline_unless,), [x.id for x in measures], f"measure {m.id!r}")
     if not any(m.headline for m in measures):
         raise CatalogueError("one measure must be the headline")
     return tuple(measures)

@@ -118,7 +118,9 @@ class Measure:
     ``better`` says whether more range reads ``higher`` or ``lower``. Measures of a pose
     done with both sides at once carry their ``side`` and share a ``family``, under which
     they are charted together. ``plausible`` bounds what hips do. ``when`` names the
-    variants the measure is taken in, ``headline_when`` those in which it is the headline.
+    variants the measure is taken in, ``headline_when`` those in which it is the headline;
+    it is none where ``headline_unless`` is measured. ``needs`` are marks without which it
+    would only be guessed.
     """
 
     id: str
@@ -137,6 +139,8 @@ class Measure:
     family_label: str = ""
     when: Mapping[str, str] = field(default_factory=dict)
     headline_when: Mapping[str, str] = field(default_factory=dict)
+    headline_unless: str | None = None
+    needs: tuple[str, ...] = ()
     plausible: tuple[float, float] | None = None
 
     def heads(self, variant: Mapping[str, str]) -> bool:

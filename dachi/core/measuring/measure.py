@@ -42,6 +42,8 @@ DOUBTFUL_SD_DEG = 5.0
 #: Log odds against a reading outside what hips do.
 IMPLAUSIBLE = 7.0
 
+#: Points of the body over which skin slides by centimetres when a limb moves.
+SLIDES = ("hip.outer", "shoulder.outer")
 #: What marks and posture cost a body in the pose (95 % of clean shots: 4 to 26), and beyond what
 #: it is none.
 EASY, STRAINED = 36.0, 90.0
@@ -276,7 +278,8 @@ def _read(
     present = {m.id for m in marks}
     calibrated = batches[0].estimate.method == "mat"
     taken, checked = _readable(scene, pose, present, calibrated, bool(batches[0].angles))
-    heads = [m.heads(scene.variant) for m in taken]
+    known = {m.id for m in taken}
+    heads = [m.heads(scene.variant) and m.headline_unless not in known for m in taken]
     if not any(heads):
         raise SceneError(
             "the marks do not give this pose's main measure"
@@ -288,6 +291,11 @@ def _read(
     values, sds, changes, frames = _blend(modes, wanted, heads.index(True))
     batch = frames.batch
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
+    if any(scene.skin_way(m.id) == "sliding" and m.body.endswith(SLIDES) for m in marks):
+        warnings.append(
+            "stickers put on while standing have slid over hip and shoulder: the interval allows "
+            "for it; put on in the pose they tell more"
+        )
     if any(b.estimate is not batch.estimate for b in batches):
         warnings.append(
             "two camera positions explain the corners equally well: the readings allow for "
@@ -379,6 +387,8 @@ def _readable(
 
     taken: list[Measure] = []
     for m in pose.measures:
+        if not set(m.needs) <= present:
+            continue
         if agrees(m.when, scene.variant) and usable(m.formula, {t.id for t in taken}):
             if m.unit == "ratio" and not calibrated:
                 continue
@@ -475,6 +485,9 @@ def true_values(pose: Pose, scene: Scene, points: Mapping[str, Array]) -> dict[s
     values: dict[str, Array] = {}
     for m in pose.measures:
         if not (m.formula.marks <= set(batch) and m.formula.measures <= set(values)):
+            continue
+        if m.formula.on_body:
+            # Points alone have no joint angles.
             continue
         if agrees(m.when, pose.chosen(scene.variant)):
             side = scene.side if m.outward == "side" else m.outward

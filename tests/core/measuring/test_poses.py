@@ -41,7 +41,7 @@ ASKED = {
     "ninety-ninety-lift": ("side", {"shin_rise"}, "trunk_lean"),
     "ninety-ninety-front-lift": ("front", {"shin_rise"}, "trunk_lean"),
     "hip-extension-hang": ("side", {"hip_extension"}, "low_back"),
-    "low-lunge": ("side", {"back_hip_extension"}, "knee_past_ankle"),
+    "low-lunge": ("side", {"back_hip_extension", "hip_extension"}, "knee_past_ankle"),
     "half-split": ("side", {"hip_flexion"}, "back_thigh"),
     "forward-fold": ("side", {"trunk_to_leg"}, "rounding"),
     "deep-squat": ("side", {"hip_flexion"}, "heels_up"),

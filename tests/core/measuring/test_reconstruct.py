@@ -287,3 +287,71 @@ class Readings(unittest.TestCase):
         with self.assertRaisesRegex(SceneError, "still to mark"):
             measure.measure(scene, catalogue())
         self.assertEqual(CAMERA, 7)
+
+
+class AgainstThePelvis(unittest.TestCase):
+    """A low lunge drawn by hand: the back arches, the hip does not open."""
+
+    def lunge(self, arch: float, marked: bool, rng: np.random.Generator) -> Scene:
+        """10° of hip extension under a trunk that leans back by ``arch`` more than the pelvis."""
+        up, ahead, near = np.array([0, 0, 1.0]), np.array([1.0, 0, 0]), np.array([0, -1.0, 0])
+
+        def tilted(degrees: float) -> tuple[np.ndarray, np.ndarray]:
+            a = np.radians(degrees)
+            return np.cos(a) * ahead - np.sin(a) * up, np.sin(a) * ahead + np.cos(a) * up
+
+        # The pelvis tips forward with the arch, so that the thigh swings back under it.
+        front, rise = tilted(arch)
+        behind = np.radians(10.0 + arch)
+        thigh = -np.sin(behind) * ahead - np.cos(behind) * up
+        kneecap = np.cos(behind) * ahead - np.sin(behind) * up
+        knee = np.array([-20.0, -9.0, 6.0])
+        hip = knee - 39.5 * thigh
+        far = hip + np.array([0, 18.0, 0])
+        # Both thighs are as long: the front knee stands 41.5 cm over an ankle 2 cm behind it.
+        reach = np.sqrt(39.5**2 - (6.8 + 41.5 - far[2]) ** 2)
+        front_knee = np.array([far[0] + reach, far[1], 6.8 + 41.5])
+        ankle = front_knee - [2.0, 0, 41.5]
+        hip_skin = hip - 1.3 * kneecap + 8.8 * near - 0.5 * -thigh
+        spots = {
+            "hip": hip_skin,
+            "back_knee": knee - 0.5 * kneecap + 5.4 * near + 0.5 * thigh,
+            "shoulder": hip + 50.0 * up + 8.0 * near - 2.0 * ahead + 5.2 * up - 1.1 * ahead,
+            "front_knee": front_knee + 5.4 * near,
+            "front_ankle": ankle + 3.4 * near,
+        }
+        if marked:
+            spots["asis"] = hip + 6.0 * front + 3.5 * near + 8.5 * rise
+            spots["psis"] = hip - 12.0 * front - 3.9 * near + 9.2 * rise
+        camera = look_from((0, -250, 65), float(rng.uniform(-8, 8)), -4, 0, 26, WIDTH, HEIGHT)
+        marks = {n: camera.project(p) + rng.normal(0, 2, 2) for n, p in spots.items()}
+        corners = {
+            n: tuple(camera.project(p) + rng.normal(0, 1.0, 2))
+            for n, p in zip(CORNERS, mat_points(183, 61, "side"), strict=True)
+        }
+        return Scene(
+            pose="low-lunge", side="right", mode="passive", image=Image(WIDTH, HEIGHT, 26.0),
+            marks={n: (float(u), float(v)) for n, (u, v) in marks.items()}, mark_sd_px=2.0,
+            mat=Mat(183, 61, corners, 1.0), marked="palpated",
+        )  # fmt: skip
+
+    def test_an_arched_back_is_no_open_hip(self) -> None:
+        rng = np.random.default_rng(21)
+        for arch in (0.0, 20.0):
+            found = [
+                measure.measure(self.lunge(arch, True, rng), catalogue()).headline
+                for _ in range(12)
+            ]
+            self.assertEqual({r.id for r in found}, {"hip_extension"})
+            self.assertEqual({r.apparent for r in found}, {False})
+            mean = float(np.mean([r.value for r in found]))
+            self.assertLess(abs(mean - 10.0), 5.0, f"arch {arch}")
+            inside = [abs(r.value - 10.0) < 1.96 * r.sd for r in found]
+            self.assertGreaterEqual(sum(inside), 10)
+
+    def test_without_the_pelvis_it_is_called_apparent(self) -> None:
+        rng = np.random.default_rng(22)
+        found = measure.measure(self.lunge(20.0, False, rng), catalogue())
+        self.assertEqual((found.headline.id, found.headline.apparent), ("back_hip_extension", True))
+        self.assertNotIn("hip_extension", {r.id for r in found.readings})
+        self.assertGreater(found.headline.value, 24.0, "hip and low back together")
