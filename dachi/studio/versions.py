@@ -15,6 +15,7 @@ ROOT = Path(__file__).parents[1]
 _MEASURING = (
     "core/body", "core/catalogue/formula.py", "core/catalogue/poses.py",
     "core/catalogue/pose_entries.py", "core/measuring", "data/poses", "data/landmarks.toml",
+    "data/skin.toml",
     "studio/markings.py",
 )  # fmt: skip
 _JUDGING = ("core/judging", "studio/histories.py", "studio/summaries.py", "store/summaries.py")
