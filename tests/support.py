@@ -209,6 +209,8 @@ class Studio(unittest.TestCase):
         self.db = connect(self.folder, CLOCK)
         self.addCleanup(self.db.close)
         self.coach = accounts.add(self.db, "coach@quay.example", "Wenna", PASSWORD)
+        # Tests draw the stick figure, whose marks are its joints: no skin lies over them.
+        accounts.keep_usual_marked(self.db, self.coach.id, "joint")
         self.work = Work(self.db, self.folder, self.coach.id)
         self.pid = practitioners.add(
             self.db, self.coach.id, "Runa", height_cm=170.0, thigh_cm=41.7, shin_cm=41.8

@@ -6,7 +6,7 @@ from typing import Any
 from dachi.core.body.pinhole import CORNERS
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot
-from dachi.store import assessments, markings, positions
+from dachi.store import accounts, assessments, markings, positions
 from dachi.studio import starting_marks
 from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, sketched
 
@@ -288,3 +288,31 @@ class Deleted(Bench):
         self.assertNotIn("Deleted here", self.page(f"/a/{self.aid}"))
         self.saved(tid, self.marks_form(truth))
         self.assertEqual(self.count(tid), 1)
+
+
+class HowMarksAreSet(Bench):
+    """Points on skin are no joints: what was said of it is kept, and the studio's way with it."""
+
+    def test_it_is_kept_and_becomes_the_usual_way(self) -> None:
+        tid, truth = self.photographed(LEG_RAISE, Shot("left", 76.0, yaw_deg=7.0))
+        form = self.marks_form(truth)
+        self.saved(tid, form | {"marked": "palpated"})
+        kept = markings.history(self.db, self.coach.id, tid)[0]
+        self.assertEqual(kept.marked, "palpated")
+        on_skin = next(r for r in markings.readings(self.db, self.coach.id, tid) if r.headline)
+        self.assertEqual(accounts.by_id(self.db, self.coach.id).usual_marked, "palpated")
+        page = self.text(self.client.get(f"/t/{tid}"))
+        self.assertRegex(page, r'value="palpated" selected')
+        again = self.marks_form(truth) | {"marked": "joint", "seen": "1", "once_key": "second"}
+        self.saved(tid, again)
+        at_joints = next(r for r in markings.readings(self.db, self.coach.id, tid) if r.headline)
+        self.assertNotAlmostEqual(on_skin.value, at_joints.value, places=1)
+        self.assertEqual(
+            accounts.by_id(self.db, self.coach.id).usual_marked, "palpated",
+            "joint centres are what a file says, not how a studio marks",
+        )  # fmt: skip
+
+    def test_nonsense_is_no_way(self) -> None:
+        tid, truth = self.photographed(LEG_RAISE, Shot("left", 76.0, yaw_deg=7.0))
+        self.saved(tid, self.marks_form(truth) | {"marked": "by magic"})
+        self.assertEqual(markings.history(self.db, self.coach.id, tid)[0].marked, "joint")
