@@ -206,16 +206,16 @@ class HowItWasDone(Pages):
         for text in ("high", "400", "-3"):
             answer = self.post(f"/t/{tid}/details", {"prop_cm": text}, follow_redirects=True)
             self.assertIn("0 to 150", self.text(answer))
-        form = {"prop_cm": "12,5", "variant-resting_leg": "bent"}
+        form = {"prop_cm": "12,5", "variant-resting_leg": "block"}
         page = self.text(self.post(f"/t/{tid}/details", form, follow_redirects=True))
         self.assertIn("on 12.5 cm", page)
         self.assertNotIn("The resting thigh stays down", page)
         row = self.db.execute("SELECT variant, prop_cm FROM trial").fetchone()
-        self.assertIn('"bent"', row["variant"])
+        self.assertIn('"block"', row["variant"])
         checks = self.db.execute("SELECT check_id FROM check_result").fetchall()
         self.assertEqual([c["check_id"] for c in checks], ["knee_bend"])
         chart = self.text(self.client.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
-        self.assertIn("foot flat, knee bent", chart)
+        self.assertIn("pelvis on a block", chart)
 
 
 class Comparing(Pages):
