@@ -71,7 +71,6 @@ def lay_leg(
     *parts: str,
     low: float = -60.0,
     high: float = 100.0,
-    rising: bool = True,
 ) -> None:
     """Turn a hip until the lowest skin of a leg's parts lies ``at`` above the floor.
 

@@ -98,9 +98,7 @@ def sides_for(pose: Pose, side: str, variant: Mapping[str, str], forward: float)
         own = "right" if side == "both" else side
     else:
         near = "right" if forward > 0 else "left"
-        turned = any(
-            v.id == "near_leg" and variant.get(v.id, v.default) != v.default for v in pose.variants
-        )
+        turned = near_leg(pose, variant) == "back"
         own = near if (pose.figure.near == "side") != turned else other_side(near)
     return {"side": own, "other": other_side(own)}
 
@@ -130,21 +128,11 @@ def _held(
     reach = np.ptp(starts, axis=0)
     sd: Array = np.zeros(SIZE)
     names = {"side": own, "other": other_side(own)}
-    spreads = {
-        _named(n, names, chosen_side): v
-        for n, v in pose.held.spread.items()
-        for chosen_side in _both(n)
-    }
-    means = {
-        _named(n, names, chosen_side): v
-        for n, v in pose.held.mean.items()
-        for chosen_side in _both(n)
-    }
+    spreads = _by_side(pose.held.spread, names)
+    means = _by_side(pose.held.mean, names)
     if lifted or (prop_cm or 0.0) > FLAT_PROP:
-        means |= {
-            _named(n, names, s): v for n, v in pose.held.lifted_mean.items() for s in _both(n)
-        }
-        spreads |= {_named(n, names, s): v for n, v in pose.held.lifted.items() for s in _both(n)}
+        means |= _by_side(pose.held.lifted_mean, names)
+        spreads |= _by_side(pose.held.lifted, names)
         low, high = starts.copy(), starts.copy()
         for name in means.keys() & spreads.keys():
             i = INDEX[name]
@@ -217,6 +205,11 @@ def held(
         _held(pose, names["side"], chosen, heading, calibrated, way, prop_cm)
         for way in ((False, True) if unsaid else (False,))
     ), names
+
+
+def _by_side(given: Mapping[str, float], names: Mapping[str, str]) -> dict[str, float]:
+    """Values of joints written ``side.``, ``other.`` or ``each.``, by the skeleton's names."""
+    return {_named(n, names, s): v for n, v in given.items() for s in _both(n)}
 
 
 def _both(name: str) -> tuple[str, ...]:

@@ -157,11 +157,20 @@ def _on_body(
     return _batches((view, *beside))
 
 
+def _solved(views: tuple[reconstruct.View, ...]) -> tuple[reconstruct.Solution, ...]:
+    try:
+        return reconstruct.reconstruct(views)
+    except np.linalg.LinAlgError as error:
+        raise SceneError(
+            "no body fits these marks: look whether each is on its joint, and at the mat's corners"
+        ) from error
+
+
 def _batches(views: tuple[reconstruct.View, ...]) -> tuple[Batch, ...]:
     main = views[0]
     scene, marks, estimate = main.scene, main.marks, main.estimate
     found = []
-    for solution in reconstruct.reconstruct(views):
+    for solution in _solved(views):
         spots = solution.spots
         at, repeats, rows = reconstruct.sampled(solution.body, solution.prior, spots.joints)
         points = {name: at[:, i] for i, name in enumerate(spots.names)}

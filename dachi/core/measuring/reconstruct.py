@@ -52,29 +52,28 @@ TAPED_SD_CM = 1.5
 
 @dataclass(frozen=True)
 class Body:
-    """A solved body: unknowns, covariance, and the part of it that repeats with the person.
+    """A solved body: unknowns, covariance, the part of it that repeats with the person, its root.
 
     ``cost`` is minus twice the log posterior at the peak, ``log_det`` of the information;
-    ``mark_chi2`` what the marks alone cost, ``strain`` that and what the posture costs.
+    ``strain`` what marks and posture cost.
     """
 
     x: Array
     covariance: Array
     repeats: Array
+    root: Array
     cost: float
     log_det: float
-    mark_chi2: float
     strain: float
 
 
 @dataclass(frozen=True)
 class Weighed:
-    """A state weighed: cost (of all, of the marks, of marks and posture), gradient,
+    """A state weighed: cost (of all, and of marks and posture alone), gradient,
     information and the part of it that repeats with the person.
     """
 
     cost: float
-    marks: float
     strain: float
     gradient: Array
     information: Array
@@ -142,7 +141,7 @@ class Problem:
             np.log1p(zs**2 / STUDENT).sum() + np.log1p(miss**2 / STUDENT).sum()
         )
         cost += float(dx @ hold) + posture
-        return Weighed(cost, marks_cost, marks_cost + posture, grad, info, rep)
+        return Weighed(cost, marks_cost + posture, grad, info, rep)
 
     def start(self) -> Array:
         """The figure, at the headline and the place on the mat that the marks look most like."""
@@ -212,15 +211,17 @@ def peak(problem: Problem, state: Array) -> Body:
         damping = max(damping / 6.0, 1e-9)
         if gained < SETTLED:
             break
+    if not np.isfinite(now.cost):
+        raise np.linalg.LinAlgError("nothing to climb to")
     covariance = np.asarray(np.linalg.inv(now.information), dtype=float)
     repeats = covariance @ now.repeats @ covariance
     return Body(
         state[first:],
         covariance[first:, first:],
         repeats[first:, first:],
+        np.linalg.cholesky(covariance[first:, first:]),
         now.cost,
         float(np.linalg.slogdet(now.information)[1]),
-        now.marks,
         now.strain,
     )
 
@@ -302,7 +303,7 @@ def sampled(body: Body, prior: Held, points: Points) -> tuple[Array, Array, Arra
 
     Also what of each pair of axes repeats with the person, (n, n), and the axes' unknowns.
     """
-    root = np.linalg.cholesky(body.covariance)
+    root = body.root
     rows = np.concatenate([body.x[None], body.x + root.T, body.x - root.T])
     posed = skeleton.pose(rows, prior.root)
     half = np.linalg.solve(root, body.repeats)

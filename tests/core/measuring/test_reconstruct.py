@@ -3,6 +3,7 @@
 import unittest
 from dataclasses import replace
 from typing import ClassVar
+from unittest import mock
 
 import numpy as np
 
@@ -283,6 +284,22 @@ class Readings(unittest.TestCase):
         swapped = scene.marks | {"knee": (1400.0, 300.0), "shoulder": (1500.0, 100.0)}
         found = measure.measure(replace(scene, marks=swapped), catalogue())
         self.assertEqual(found.status, "retake")
+
+    def test_marks_anywhere_give_an_answer_or_a_sentence(self) -> None:
+        rng = np.random.default_rng(17)
+        scene = photograph(Somebody(rng), rng)
+        for _ in range(25):
+            wild = {n: tuple(rng.uniform(5, (WIDTH - 5, HEIGHT - 5))) for n in scene.marks}
+            try:
+                r = measure.measure(replace(scene, marks=wild), catalogue()).headline
+            except SceneError:
+                continue
+            self.assertTrue(np.isfinite([r.value, r.sd, r.sd_change]).all())
+        with (
+            mock.patch.object(reconstruct, "peak", side_effect=np.linalg.LinAlgError),
+            self.assertRaisesRegex(SceneError, "no body fits these marks"),
+        ):
+            measure.measure(scene, catalogue())
 
     def test_without_a_mat(self) -> None:
         """A level line still gives the angle, less surely, and never a crash."""
