@@ -5,13 +5,14 @@ from __future__ import annotations
 import importlib
 import sys
 
-#: ``bodies`` needs the body model of tools/need-bodies and is not run unless asked for.
-PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice", "bodies")
+PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice")
+#: Not run unless asked for: the body model of tools/need-bodies, a browser for some minutes.
+ASKED = ("bodies", "day")
 
 
 def main(wanted: list[str]) -> int:
-    for part in PARTS:
-        if part in wanted or (not wanted and part != "bodies"):
+    for part in PARTS + ASKED:
+        if part in wanted or (not wanted and part in PARTS):
             print(f"\n== {part} ==", flush=True)
             module = "bench.bodies.run" if part == "bodies" else f"bench.{part}"
             importlib.import_module(module).main()

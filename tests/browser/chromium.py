@@ -22,6 +22,11 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+#: Every press of the mouse and of a key is told to the test.
+COUNTING = (
+    "for (const [on, kind] of [['pointerdown', 'clicks'], ['keydown', 'keys']])"
+    " addEventListener(on, () => window.counted?.(kind), true);"
+)
 
 
 def chromium() -> str:
@@ -61,10 +66,7 @@ class InChromium(Served):
         self.addCleanup(context.close)
         context.clock.set_system_time(CLOCK.local())
         context.expose_binding("counted", lambda _, kind: self.acts.update([kind]))
-        context.add_init_script(
-            "for (const [on, kind] of [['pointerdown', 'clicks'], ['keydown', 'keys']])"
-            " addEventListener(on, () => window.counted?.(kind), true);"
-        )
+        context.add_init_script(COUNTING)
         page = context.new_page()
         page.set_default_timeout(15_000)
         page.on("console", self._heard)
