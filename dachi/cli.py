@@ -1,4 +1,4 @@
-"""``python -m dachi``: serve, demo, measure, recompute."""
+"""``python -m dachi``: serve, demo, measure, judge, recompute."""
 
 from __future__ import annotations
 
@@ -9,10 +9,12 @@ import os
 import socket
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from dachi.clock import Clock
+from dachi.interchange.json_lines import FOLDER, FORMATS, lines_of
 from dachi.store.database import StoreError
 
 if TYPE_CHECKING:
@@ -40,8 +42,10 @@ def main(argv: list[str] | None = None) -> int:
         sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
     sub = commands.add_parser("measure", help="read scenes (JSON Lines), write results")
     sub.add_argument("file", help="a file of scenes, or - for standard input")
+    sub = commands.add_parser("judge", help="read histories (JSON Lines), write verdicts")
+    sub.add_argument("file", help="a file of histories, or - for standard input")
     sub = commands.add_parser("schema", help="print the JSON Schema of a format")
-    sub.add_argument("name", choices=("scene", "result"))
+    sub.add_argument("name", choices=FORMATS)
     sub = commands.add_parser(
         "recompute", help="compute every stored reading again after the catalogue changed"
     )
@@ -52,9 +56,9 @@ def main(argv: list[str] | None = None) -> int:
         return _recompute(args)
     if args.command == "measure":
         return _measure(args.file)
+    if args.command == "judge":
+        return _judge(args.file)
     if args.command == "schema":
-        from dachi.interchange.scenes import FOLDER
-
         sys.stdout.write((FOLDER / f"{args.name}.schema.json").read_text("utf-8"))
         return 0
     try:
@@ -67,18 +71,32 @@ def main(argv: list[str] | None = None) -> int:
 def _measure(name: str) -> int:
     """Measure a scene file; 0 when every scene was measured, 1 when any was not."""
     from dachi.data import catalogue
-    from dachi.interchange.scenes import lines_of, measure_line
+    from dachi.interchange.scenes import MOST_BYTES, measure_line
 
+    known = catalogue()
+    return _answered(name, MOST_BYTES, lambda line: measure_line(line, known))
+
+
+def _judge(name: str) -> int:
+    """Judge a history file; 0 when every history was judged, 1 when any was not."""
+    from dachi.data import catalogue, scatter_priors
+    from dachi.interchange.histories import MOST_BYTES, judge_line
+
+    known, priors = catalogue(), scatter_priors()
+    return _answered(name, MOST_BYTES, lambda line: judge_line(line, known, priors))
+
+
+def _answered(name: str, most: int, answer: Callable[[bytes], dict[str, Any]]) -> int:
+    """Answer a file of JSON Lines line by line; 1 where any answer is an error."""
     try:
         source = sys.stdin.buffer if name == "-" else open(name, "rb")  # noqa: SIM115
     except OSError as error:
         print(f"dachi: {name} cannot be read ({error.strerror}).", file=sys.stderr)
         return 2
-    known = catalogue()
     failed = False
     with source:
-        for line in lines_of(source):
-            result = measure_line(line, known)
+        for line in lines_of(source, most):
+            result = answer(line)
             failed |= "error" in result
             sys.stdout.write(json.dumps(result, ensure_ascii=False) + "\n")
     sys.stdout.flush()

@@ -15,6 +15,7 @@ from dachi.core.catalogue.gates import Gate, Ladder, build_gates, build_ladders,
 from dachi.core.catalogue.limiter_rules import LimiterRule, build_rules
 from dachi.core.catalogue.pose_entries import build_catalogue
 from dachi.core.catalogue.poses import Catalogue
+from dachi.core.catalogue.scatter_priors import ScatterPriors, build_priors
 from dachi.core.catalogue.schools import Prop, School, build_props, build_schools
 from dachi.core.catalogue.screening import Question, build_questions
 
@@ -50,6 +51,12 @@ def limiter_rules() -> tuple[LimiterRule, ...]:
     """Return the rules that name what holds a pose back."""
     entries = tomllib.loads((FOLDER / "limiters.toml").read_text("utf-8"))["rules"]
     return build_rules(entries, catalogue())
+
+
+@lru_cache(maxsize=1)
+def scatter_priors() -> ScatterPriors:
+    """Return how far readings scatter before anybody was measured."""
+    return build_priors(tomllib.loads((FOLDER / "scatter.toml").read_text("utf-8")), catalogue())
 
 
 @lru_cache(maxsize=1)

@@ -75,6 +75,7 @@ def _add_visit(work: Work, pid: int, visit: dict[str, Any]) -> None:
         warmth=visit["warmth"], notes=visit["notes"],
     )  # fmt: skip
     state = DayState(
+        pain=visit.get("pain", {}),
         sleep_h=7.5,
         hard_training="yesterday" if "the day before" in visit["notes"] else "",
         warm_up_min=8.0 if visit["warmth"] == "warm" else 0.0,

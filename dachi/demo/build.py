@@ -10,7 +10,7 @@ import json
 import sys
 import zlib
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -66,10 +66,15 @@ class MadeUpPerson:
     goals: tuple[tuple[str, str, str, str, float, int], ...] = ()
     notes: tuple[tuple[int, str, str], ...] = ()
     next_in_days: int | None = None
+    #: How far days differ; what a visit is off its course by: (days ago, pose, side, mode) -> deg.
+    day_sd: float = 0.0
+    steps: dict[tuple[int, str, str, str], float] = field(default_factory=dict)
+    #: Pain at a visit: days ago -> place -> 0 to 10.
+    pains: dict[int, dict[str, int]] = field(default_factory=dict)
 
 
 RAISE, SPLIT, FLY, PIGEON = "supine-leg-raise", "front-split", "butterfly", "pigeon"
-STRADDLE, LUNGE = "straddle", "low-lunge"
+STRADDLE, LUNGE, HALF = "straddle", "low-lunge", "half-split"
 
 PEOPLE = (
     MadeUpPerson(
@@ -164,6 +169,43 @@ PEOPLE = (
         notes=((52, "injury", "Tweaked the left knee on a heel hook; eased off for a week."),),
         next_in_days=1,
     ),
+    # A drop for a reason, a plateau, a first sign, and a goal that one more look has to tell of.
+    MadeUpPerson(
+        name="Isk",
+        record={
+            "birth_year": 1990,
+            "height_cm": 173.0,
+            "notes": "Trapeze. Pulled something at the back of the left thigh this week.",
+        },
+        girth=1.0,
+        outfit=2,
+        visits=(
+            Visit(100, notes="First visit."),
+            Visit(79),
+            Visit(58, notes="New shifts at work, less sleep."),
+            Visit(37),
+            Visit(16),
+            Visit(2, notes="Felt it go on a drop three days ago."),
+        ),
+        courses={
+            RAISE: (
+                Course("left", "passive", 70, 78, 2),
+                Course("right", "passive", 79, 79, 2),
+            ),
+            HALF: (Course("left", "passive", 58, 58, 2), Course("right", "passive", 61, 61, 2)),
+            FLY: (Course("both", "passive", 21, 19),),
+        },
+        slips={},
+        goals=((RAISE, "hip_flexion", "right", "passive", 78.0, 60),),
+        notes=((5, "injury", "Pulled the back of the left thigh on a drop."),),
+        next_in_days=12,
+        day_sd=1.2,
+        steps={
+            (2, RAISE, "left", "passive"): -17.0,
+            (2, HALF, "right", "passive"): 10.0,
+        },
+        pains={2: {"back of the left thigh": 5}},
+    ),
 )
 
 
@@ -220,6 +262,7 @@ def _person(person: MadeUpPerson, jobs: list[tuple[str, str, Shot, datetime]]) -
                 "hour": LAST_DAY.hour,
                 "warmth": visit.warmth,
                 "notes": visit.notes,
+                "pain": person.pains.get(visit.days_ago, {}),
                 "shots": shots,
             }
         )
@@ -251,11 +294,13 @@ def _shots(
     yaw, roll = float(rng.uniform(-12, 12)), float(rng.normal(0, 0.8))
     courses = person.courses[pose.id]
     higher = pose.headline.better == "higher"
+    days = {c: float(rng.normal(0, person.day_sd)) if person.day_sd else 0.0 for c in courses}
     for number in range(1, max(c.trials for c in courses) + 1):
         for c in courses:
             if number > c.trials:
                 continue
             value = c.first + (c.last - c.first) * share**0.8 + float(rng.normal(0, TRIAL_SD_DEG))
+            value += days[c] + person.steps.get((visit.days_ago, pose.id, c.side, c.mode), 0.0)
             if visit.warmth == "cold":
                 value += -COLD_COSTS_DEG if higher else COLD_COSTS_DEG
             shot = Shot(

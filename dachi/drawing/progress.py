@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from dachi.core.judging.series import Line, Series, SessionValue, t95
+from dachi.core.judging.series import Line, Series, SessionValue
 from dachi.drawing.axes import Scale, nice_ticks, number, points, tag, text, title
 
 PANEL_WIDTH, PANEL_HEIGHT = 520.0, 340.0
@@ -233,8 +233,7 @@ def _ring(s: SessionValue, kind: str, x: float, up: Scale, words: Legend) -> str
     y, unit = up(s.value), words.unit
     trials = f"mean of {s.count} trials" if s.count > 1 else "one trial"
     side = f"{s.side} " if s.side != "both" else ""
-    half = t95(s.df) * s.sem / s.count**0.5
-    size = f"{s.value:.0f}{unit} ± {half:.0f}{unit}"
+    size = f"{s.value:.0f}{unit} ± {s.half:.0f}{unit}"
     said = f"{side}{s.mode}, {words.dates.get(s.assessment_id, '')}: {size}, {trials}"
     top, bottom = up(s.value + s.mdc / 2), up(s.value - s.mdc / 2)
     shape = (

@@ -2,16 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import math
-from collections.abc import Callable, Iterable, Iterator
-from functools import lru_cache
-from pathlib import Path
-from typing import Any, BinaryIO
-
-import fastjsonschema
-from jsonschema import Draft7Validator
-from jsonschema.exceptions import best_match
+from typing import Any
 
 from dachi.core.body.pinhole import CORNERS
 from dachi.core.catalogue.poses import Catalogue
@@ -25,33 +17,11 @@ from dachi.core.measuring.scene import (
     Scene,
     SceneError,
 )
+from dachi.interchange import json_lines
+from dachi.interchange.json_lines import complaint
 
-FOLDER = Path(__file__).parent
 #: A scene takes a few kB; a longer line is something else.
 MOST_BYTES = 1 << 20
-
-
-@lru_cache(maxsize=2)
-def schema(name: str) -> dict[str, Any]:
-    """Return the published schema of ``scene`` or ``result``."""
-    return dict(json.loads((FOLDER / f"{name}.schema.json").read_text("utf-8")))
-
-
-@lru_cache(maxsize=2)
-def _quick(name: str) -> Callable[[Any], Any]:
-    """A validator compiled to code, thirty times faster than one that explains itself."""
-    compiled: Callable[[Any], Any] = fastjsonschema.compile(schema(name), use_default=False)
-    return compiled
-
-
-def complaint(name: str, data: Any) -> str | None:
-    """Say what about data is against a schema, None where nothing is."""
-    try:
-        _quick(name)(data)
-    except fastjsonschema.JsonSchemaValueException as error:
-        best = best_match(Draft7Validator(schema(name)).iter_errors(data))
-        return _say(best.absolute_path, best.message) if best else str(error)
-    return None
 
 
 def scene_from_json(data: Any) -> Scene:
@@ -121,12 +91,6 @@ def _point(where: str, pair: list[float]) -> tuple[float, float]:
     if not (math.isfinite(x) and math.isfinite(y)):
         raise SceneError(f"{where} is not a position in the picture")
     return x, y
-
-
-def _say(path: Iterable[Any], message: str) -> str:
-    where = ".".join(str(p) for p in path)
-    text = message if len(message) <= 160 else f"{message[:150]}…"
-    return f"{where}: {text}" if where else text
 
 
 def scene_to_json(scene: Scene) -> dict[str, Any]:
@@ -233,9 +197,7 @@ def result_to_json(result: Result, scene_id: Any) -> dict[str, Any]:
 
 def measure_json(data: Any, catalogue: Catalogue) -> dict[str, Any]:
     """Measure parsed JSON; whatever it holds, the answer is a result or an error."""
-    scene_id = data.get("id") if isinstance(data, dict) else None
-    if not isinstance(scene_id, str | int | None) or isinstance(scene_id, bool):
-        scene_id = None
+    scene_id = json_lines.id_of(data)
     try:
         return result_to_json(measure(scene_from_json(data), catalogue), scene_id)
     except SceneError as error:
@@ -247,21 +209,5 @@ def measure_json(data: Any, catalogue: Catalogue) -> dict[str, Any]:
 
 def measure_line(line: bytes, catalogue: Catalogue) -> dict[str, Any]:
     """Measure one line of a scene file."""
-    if len(line) > MOST_BYTES:
-        size = f"longer than {MOST_BYTES // 1024} kB"
-        return {"id": None, "error": f"the line is {size}: a scene takes a few kB"}
-    try:
-        data = json.loads(line)
-    except (ValueError, RecursionError) as error:
-        return {"id": None, "error": f"the line is not JSON ({error})"}
-    return measure_json(data, catalogue)
-
-
-def lines_of(source: BinaryIO) -> Iterator[bytes]:
-    """Lines that hold anything, none of them read past the limit into memory."""
-    while line := source.readline(MOST_BYTES + 2):
-        if len(line) > MOST_BYTES and not line.endswith(b"\n"):
-            while (rest := source.readline(MOST_BYTES)) and not rest.endswith(b"\n"):
-                pass
-        if line.strip():
-            yield line
+    data, wrong = json_lines.parsed(line, MOST_BYTES, "a scene takes a few kB")
+    return wrong or measure_json(data, catalogue)

@@ -22,6 +22,7 @@ class Assessment:
     notes: str
     revision: int = 0
     signed_off_at: str | None = None
+    still: bool = False
 
 
 @dataclass(frozen=True)
@@ -79,6 +80,7 @@ def _assessment(row: sqlite3.Row) -> Assessment:
         row["notes"],
         row["revision"],
         row["signed_off_at"],
+        bool(row["still"]),
     )
 
 
@@ -103,6 +105,16 @@ def _trial(row: sqlite3.Row) -> Trial:
         row["deleted_at"] is not None,
         row["prop_cm"],
     )
+
+
+def still(db: Database, coach_id: int, practitioner_id: int) -> set[int]:
+    """Return the assessments since whose predecessor nothing was practised."""
+    rows = db.execute(
+        "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+        " WHERE p.coach_id = ? AND p.id = ? AND a.still = 1",
+        (coach_id, practitioner_id),
+    )
+    return {r["id"] for r in rows}
 
 
 def add(
@@ -146,6 +158,15 @@ def update(
         (taken_at, warmth, notes, assessment_id, coach_id),
     )
     return cursor.rowcount == 1
+
+
+def set_still(db: Database, coach_id: int, assessment_id: int, still: bool) -> None:
+    """Say whether nothing was practised since the visit before."""
+    db.execute(
+        "UPDATE assessment SET still = ? WHERE id = ? AND"
+        " practitioner_id IN (SELECT id FROM practitioner WHERE coach_id = ?)",
+        (int(still), assessment_id, coach_id),
+    )
 
 
 def get(db: Database, coach_id: int, assessment_id: int) -> Assessment | None:

@@ -57,6 +57,8 @@ class Charted(NamedTuple):
     status: str
     overruled: bool
     prop_cm: float | None
+    marked: str
+    sd_change: float | None
 
 
 _OWN_TRIAL = (
@@ -285,7 +287,7 @@ def charted(
         " coalesce((SELECT CASE max(CASE c.status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
         "  WHEN 2 THEN 'retake' WHEN 1 THEN 'watch' ELSE 'ok' END"
         "  FROM check_result c WHERE c.marking_id = m.id), 'ok'),"
-        " m.overrule_reason <> '', t.prop_cm"
+        " m.overrule_reason <> '', t.prop_cm, m.marked, r.sd_change"
         " FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
         f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 import msgspec
@@ -60,6 +60,7 @@ class NewLogEntry:
     done: tuple[DrillDone, ...]
     notes: str = ""
     pains: tuple[Pain, ...] = ()
+    senses: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

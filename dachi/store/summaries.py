@@ -2,37 +2,52 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import astuple, dataclass
 from enum import StrEnum
 
 import msgspec
 
+from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import Verdict
+from dachi.core.judging.stages import Stage, Standing
 from dachi.store.database import Database
 
 #: The version of the stored bodies' types: another one is read as stale.
-FORMAT = 1
+FORMAT = 2
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
 
 @dataclass(frozen=True)
 class Change:
-    """A change between two sessions with its MDC95, in the measure's unit."""
+    """A change between two sessions with its MDC95, in the measure's unit.
+
+    ``real``: beyond it. The other three are settled over all of a person's lines.
+    """
 
     change: float
     mdc: float
     verdict: Verdict
     days: float
+    real: bool
+    stage: Stage | None = None
+    why: str = ""
+
+    @property
+    def confirmed(self) -> bool:
+        """Whether it may be announced and decided by."""
+        return self.stage is Stage.CONFIRMED
 
 
 @dataclass(frozen=True)
 class LineSummary:
     """One side and mode of a measure: the newest session value and what became of it.
 
-    ``half`` is half the 95 % interval of ``value``; ``slope`` a week with its interval;
-    ``plateau`` the sessions and days in which nothing moved.
+    ``half`` is half the 95 % interval of ``value``, ``within`` that of a difference from another
+    value of the same visit; ``slope`` a week with its interval; ``plateau`` the sessions and days
+    in which nothing moved, ``flat`` its days where that is worth a word. ``standing`` and
+    ``stood`` are what speaks for its change at its last ``visit`` and at the one before.
     """
 
     side: str
@@ -50,6 +65,13 @@ class LineSummary:
     slope: tuple[float, float, float] | None
     plateau: tuple[int, float] | None
     mdc: float
+    within: float
+    visit: int
+    visit_before: int | None
+    standing: Standing | None
+    stood: Standing | None
+    flat: float | None
+    better: str
 
 
 @dataclass(frozen=True)
@@ -102,9 +124,9 @@ def save(
     coach_id: int,
     found: PoseSummary,
     made_from: str,
-    repeats: Mapping[tuple[str, str], tuple[float, float]],
+    evidence: Mapping[tuple[str, str], Evidence],
 ) -> None:
-    """Replace the summary of a pose; ``repeats`` maps (family, mode) to squares and df.
+    """Replace the summary of a pose; ``evidence`` of the scatter is by (family, mode).
 
     ``made_from`` names the rules and data it was derived by.
     """
@@ -128,11 +150,35 @@ def save(
             *own,
         ),
     )
-    _forget_repeats(db, coach_id, found.practitioner_id, found.pose)
+    _forget_evidence(db, coach_id, found.practitioner_id, found.pose)
     db.executemany(
-        "INSERT INTO repeatability (practitioner_id, pose, family, mode, squares, df)"
-        f" SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
-        [(found.pose, f, m, s, df, *own) for (f, m), (s, df) in repeats.items() if df],
+        "INSERT INTO scatter_evidence (practitioner_id, pose, family, mode, within_squares,"
+        " within_df, between_squares, between_df, share, cross_products, cross_df)"
+        f" SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        [(found.pose, *key, *astuple(e), *own) for key, e in evidence.items()],
+    )
+
+
+def settle(
+    db: Database,
+    coach_id: int,
+    practitioner_id: int,
+    pose: str,
+    families: Sequence[FamilySummary],
+    news: Sequence[News],
+) -> None:
+    """Put the stages and the news of a pose in place, settled over all of a person's lines."""
+    db.execute(
+        "UPDATE pose_summary SET body = ?, news = ?, news_on = ? WHERE pose = ?"
+        f" AND practitioner_id IN ({_OWN})",
+        (
+            msgspec.json.encode(families).decode(),
+            msgspec.json.encode(news).decode(),
+            max((n.at for n in news), default=None),
+            pose,
+            practitioner_id,
+            coach_id,
+        ),
     )
 
 
@@ -140,9 +186,9 @@ def _stamped(made_from: str) -> str:
     return f"{FORMAT}:{made_from}"
 
 
-def _forget_repeats(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
+def _forget_evidence(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
     db.execute(
-        f"DELETE FROM repeatability WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        f"DELETE FROM scatter_evidence WHERE pose = ? AND practitioner_id IN ({_OWN})",
         (pose, practitioner_id, coach_id),
     )
 
@@ -153,7 +199,7 @@ def drop(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
         f"DELETE FROM pose_summary WHERE pose = ? AND practitioner_id IN ({_OWN})",
         (pose, practitioner_id, coach_id),
     )
-    _forget_repeats(db, coach_id, practitioner_id, pose)
+    _forget_evidence(db, coach_id, practitioner_id, pose)
 
 
 def mark_stale(db: Database, coach_id: int, poses: Collection[str]) -> None:
@@ -224,14 +270,22 @@ def poses(db: Database, coach_id: int, practitioner_id: int) -> set[str]:
     return {r["pose"] for r in rows}
 
 
-def others_repeats(
-    db: Database, coach_id: int, practitioner_id: int, pose: str, family: str
-) -> dict[str, tuple[float, float]]:
-    """Squares and df of repeated trials with the coach's other people, for each mode."""
+def others_evidence(
+    db: Database, coach_id: int, practitioner_id: int | None, pose: str, family: str
+) -> dict[str, list[Evidence]]:
+    """What trials of the coach's people but one (None: all) say of the scatter, by mode."""
     rows = db.execute(
-        "SELECT r.mode, sum(r.squares) AS squares, sum(r.df) AS df FROM repeatability r"
-        " JOIN practitioner p ON p.id = r.practitioner_id WHERE p.coach_id = ?"
-        " AND r.practitioner_id <> ? AND r.pose = ? AND r.family = ? GROUP BY r.mode",
+        "SELECT e.* FROM scatter_evidence e JOIN practitioner p ON p.id = e.practitioner_id"
+        " WHERE p.coach_id = ? AND e.practitioner_id IS NOT ? AND e.pose = ? AND e.family = ?"
+        " ORDER BY e.practitioner_id",
         (coach_id, practitioner_id, pose, family),
     )
-    return {r["mode"]: (r["squares"], r["df"]) for r in rows}
+    found: dict[str, list[Evidence]] = {}
+    for r in rows:
+        found.setdefault(r["mode"], []).append(
+            Evidence(
+                r["within_squares"], r["within_df"], r["between_squares"], r["between_df"],
+                r["share"], r["cross_products"], r["cross_df"],
+            )
+        )  # fmt: skip
+    return found

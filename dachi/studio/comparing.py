@@ -8,13 +8,15 @@ from dataclasses import dataclass
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import wording
-from dachi.core.judging.series import Series, SessionValue, gain
+from dachi.core.judging.series import Series, SessionValue, alone, gain
+from dachi.core.judging.stages import stage_of
 from dachi.core.measuring.scene import Point
 from dachi.drawing import overlay
 from dachi.store import assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.photos import Photo
 from dachi.studio.markings import read, surroundings
+from dachi.studio.summaries import Staged
 from dachi.studio.work import Work
 
 #: The shared picture: its size, and how long the aligned segment is in it.
@@ -72,19 +74,33 @@ def typical(
     )
 
 
-def say_difference(series: Series, side: str, mode: str, a: int, b: int) -> str:
-    """The change between the sessions two photographs (trial ids) belong to."""
+def say_difference(
+    series: Series, side: str, mode: str, a: int, b: int, unit: str, staged: Staged
+) -> tuple[str, ...]:
+    """What two photographs (trial ids) show, and apart from it what their visits do.
+
+    ``staged``: the stage of the line's change from its first visit to its last, and why.
+    """
     line = series.line(side, mode)
     assert line is not None
     one = next((s for s in line.sessions if a in s.trial_ids), None)
     two = next((s for s in line.sessions if b in s.trial_ids), None)
     if one is None or two is None:
-        return "One of these photographs does not count in the series, so there is no verdict."
+        return ("One of these photographs does not count in the series, so there is no verdict.",)
     if one is two:
-        return "Both photographs are of the same assessment."
+        return ("Both photographs are of the same assessment.",)
     if one.day > two.day:
-        one, two = two, one
-    return wording.say_gain(gain(one, two, series.better), "earlier one")
+        one, two, a, b = two, one, b, a
+    first, second = alone(line, a), alone(line, b)
+    assert first is not None and second is not None
+    whole = one is line.sessions[0] and two is line.sessions[-1]
+    change = gain(one, two, series.better)
+    stage, why = staged if whole else (stage_of(change.real, False), "")
+    visits = wording.say_gain(change, "earlier visit", unit, stage, why)
+    return (
+        wording.say_two_shots(gain(first, second, series.better), unit),
+        f"Their visits, all trials together: {visits}",
+    )
 
 
 def anchors(measures: Sequence[Measure], marks: Mapping[str, Point]) -> tuple[Point, Point]:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
 from functools import lru_cache
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
-from dachi.core.judging.series import Repeats, Series, TrialValue
+from dachi.core.judging.scatter import Evidence
+from dachi.core.judging.series import Series, TrialValue
+from dachi.data import scatter_priors
 from dachi.store.markings import Charted
 
 
@@ -21,13 +23,22 @@ def family_of(pose: Pose, family: str) -> tuple[Measure, ...]:
 def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[TrialValue]:
     """Turn stored readings of a pose into what a series is built from."""
     shown = {m.id: m for m in family_of(pose, family)}
-    alike: dict[int, dict[str, float]] = {}
+    at = (
+        pose.likeness.measure
+        if pose.likeness is not None and family_of(pose, family)[0].family == pose.headline.family
+        else None
+    )
+    beside: dict[int, dict[str, float]] = {}
     own = []
     for row in rows:
         if row.pose != pose.id:
             continue
-        if row.measure in pose.alike:
-            alike.setdefault(row.trial_id, {})[row.measure] = row.value
+        if at == "prop_cm":
+            # A raised seat whose height nobody wrote down is compared as if it were as now.
+            if row.prop_cm is not None or "raised" not in row.variant:
+                beside[row.trial_id] = {at: row.prop_cm or 0.0}
+        elif at is not None and row.measure == at:
+            beside.setdefault(row.trial_id, {})[at] = row.value
         if row.measure in shown:
             own.append(row)
     return [
@@ -45,9 +56,11 @@ def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[Trial
                 compared_variant(pose, row.variant),
                 row.method,
                 part_of_day(row.taken_at),
-                "" if row.prop_cm is None else f"{row.prop_cm:g} cm",
+                "" if row.prop_cm is None or at == "prop_cm" else f"{row.prop_cm:g} cm",
+                "" if row.marked == "joint" else row.marked,
             ),
-            alike.get(row.trial_id, {}),
+            beside.get(row.trial_id, {}),
+            row.sd_change,
         )
         for row in own
     ]
@@ -58,20 +71,27 @@ def series_of(
     pose: Pose,
     family: str,
     include: Collection[str] = (),
-    repeats: Mapping[str, Repeats] | None = None,
+    others: Mapping[str, Sequence[Evidence]] | None = None,
     prefer: Mapping[str, str] | None = None,
     *,
     best: bool = False,
+    still: Collection[int] = (),
 ) -> Series:
     """Build the series of one measure of a pose (see ``judging.series``)."""
+    own = family_of(pose, family)
+    headline = own[0].family == pose.headline.family
     return judging.build(
         trial_values(rows, pose, family),
-        better=family_of(pose, family)[0].better,
-        alike=pose.alike,
+        better=own[0].better,
+        likeness=pose.likeness if headline else None,
         include=include,
-        repeats=repeats,
+        others=others,
+        priors={mode: scatter_priors().of(pose.id, mode) for mode in pose.modes}
+        if own[0].unit == "deg"
+        else None,
         prefer=prefer,
         best=best,
+        still=still,
     )
 
 
@@ -95,8 +115,8 @@ def _day(taken_at: str) -> float:
 
 @lru_cache(maxsize=4096)
 def part_of_day(taken_at: str) -> str:
-    """Bodies are stiffer before noon: readings of the two halves are not compared."""
-    return "morning" if datetime.fromisoformat(taken_at).hour < 12 else "afternoon or evening"
+    """The half of the day readings are compared in."""
+    return judging.part_of_day(datetime.fromisoformat(taken_at).hour)
 
 
 @lru_cache(maxsize=4096)

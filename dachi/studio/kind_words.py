@@ -17,6 +17,7 @@ STEADY_DEG = 10.0
 def kind_words(work: Work, who: Practitioner) -> list[str]:
     """What the measurements say, kindly: what grew, what holds, nothing compared with others."""
     grown: list[str] = []
+    signs: list[str] = []
     holds: dict[str, list[str]] = {}
     rests: dict[str, list[str]] = {}
     unknown: dict[str, list[str]] = {}
@@ -27,11 +28,13 @@ def kind_words(work: Work, who: Practitioner) -> list[str]:
         for line in (x for f in d.families if f.unit == "deg" for x in f.lines):
             if line.mode != "passive" or line.first is None:
                 continue
-            if line.first.verdict is Verdict.GAIN:
-                side = f"{line.side} " if line.side != "both" else ""
+            side = f"{line.side} " if line.side != "both" else ""
+            if line.first.verdict is Verdict.GAIN and line.first.confirmed:
                 size = abs(round(line.first.change))
                 grown.append(f"Your {side}{name} has {size}° more room than at the start.")
-            elif line.first.verdict is Verdict.LOSS:
+            elif line.first.verdict is Verdict.GAIN:
+                signs.append(f"{side}{name}")
+            elif line.first.verdict is Verdict.LOSS and line.first.confirmed:
                 rests.setdefault(name, []).append(line.side)
             elif abs(line.first.change) + line.first.mdc <= STEADY_DEG:
                 holds.setdefault(name, []).append(line.side)
@@ -39,6 +42,11 @@ def kind_words(work: Work, who: Practitioner) -> list[str]:
                 unknown.setdefault(name, []).append(line.side)
     return [
         *grown,
+        *(
+            [f"A first sign of more room: {', '.join(signs)}. The next look tells."]
+            if signs
+            else []
+        ),
         *_together("Holding steady: {}.", holds),
         *_together("Resting a little, as they may: {}. Your coach sees it too.", rests),
         *_together("Too early to say: {}. The next look will tell more.", unknown),

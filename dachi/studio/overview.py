@@ -112,7 +112,10 @@ def say_forecast(goal: Goal, line: Line | None, measure: Measure) -> tuple[str, 
     now = f"now {wording.plain(last.value, measure.unit)}"
     found: Forecast = forecast(line, goal.target)
     if found.state is ForecastState.REACHED:
-        return "ok", f"Reached ({now})."
+        return "ok", f"Reached ({now} ± {wording.plain(last.half, measure.unit)})."
+    if found.state is ForecastState.NEAR:
+        give = wording.plain(last.half, measure.unit)
+        return "watch", f"There by its value ({now} ± {give}), but one more look has to tell."
     if found.state is ForecastState.TOO_EARLY:
         return "unmarked", f"{now.capitalize()}; four assessments tell how fast it goes."
     if found.state is ForecastState.NOT_AT_THIS_RATE:

@@ -11,6 +11,7 @@ import msgspec
 
 from dachi.core.practising import timeline
 from dachi.errors import Told
+from dachi.store import felt
 from dachi.store import practice_log as stored
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.practitioners import Practitioner
@@ -58,6 +59,7 @@ class Played(msgspec.Struct, frozen=True):
     finished: bool = False
     notes: str = ""
     pains: list[Pain] = []
+    senses: dict[str, str] = {}
 
 
 def beginning(text: str, now: datetime) -> datetime:
@@ -94,6 +96,7 @@ def read_played(body: bytes, now: datetime) -> NewLogEntry:
             for p in sent.pains[:MOST_PAINS]
             if p.drill in known and p.place in timeline.PLACES and p.kind in timeline.KINDS
         ),
+        senses={k: v for k, v in sent.senses.items() if v and felt.known(k, v)},
     )
 
 
@@ -190,6 +193,8 @@ def keep(
 ) -> int:
     """Log a session, or add to one; what follows from it is put before the coach."""
     log_id = stored.add(work.db, work.coach, who.id, entry, adding=adding)
+    for kind, answer in entry.senses.items():
+        felt.at_session(work.db, work.coach, log_id, kind, answer)
     if soreness is not None:
         stored.set_soreness(work.db, work.coach, who.id, log_id, soreness)
     proposals.refresh(work, who)

@@ -72,7 +72,10 @@ def refresh(work: Work, who: Practitioner) -> None:
 
 def _gained(line: LineSummary) -> bool:
     change = line.last or line.first
-    return line.mode == "passive" and change is not None and change.verdict is Verdict.GAIN
+    if line.mode != "passive" or change is None or line.first is None:
+        return False
+    # Practice is changed by what is confirmed, not by a first sign.
+    return line.first.confirmed and change.verdict is Verdict.GAIN
 
 
 def accept(work: Work, pid: int, change: Adjustment) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from dachi.core.catalogue.poses import Measure, Pose
@@ -15,11 +16,12 @@ from dachi.core.judging.series import (
     gain,
     reserves,
 )
-from dachi.store import markings
+from dachi.core.judging.stages import Stage, stage_of
 from dachi.store.assessments import Assessment
+from dachi.store.summaries import LineSummary
 from dachi.studio.comparing import PlacedPhoto, typical
 from dachi.studio.markings import Surroundings
-from dachi.studio.summaries import judged, label_of
+from dachi.studio.summaries import charted, judged, label_of, lines_of, of_practitioner
 from dachi.studio.work import Work
 
 
@@ -32,6 +34,15 @@ class TodayAgainst:
     today: SessionValue
     last: Gain | None
     first: Gain | None
+    #: The stage of the change since the first visit (of the one since the last where there are
+    #: but two), and why.
+    stage: Stage | None = None
+    why: str = ""
+
+    @property
+    def whole(self) -> Gain | None:
+        """The change since the first visit."""
+        return self.first or self.last
 
     @property
     def detectable(self) -> float:
@@ -58,11 +69,12 @@ class ReviewPart:
 def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
     """What an assessment says of a pose, measure by measure."""
     pid = visit.practitioner_id
-    rows = markings.charted(work.db, work.coach, pid, pose.id, tuple(pose.alike))
+    summaries = of_practitioner(work, pid)
+    rows = charted(work, pid, pose)
     found = []
     for measure in pose.families:
         series = judged(work, pid, pose, measure.family, rows=rows)
-        now = _now(visit, series)
+        now = _now(visit, series, lines_of(summaries, pose.id, measure.family))
         out = sum(t.assessment_id == visit.id for line in series.lines for t in line.left_out)
         if not now and not out:
             continue
@@ -124,7 +136,10 @@ def said_apart(work: Work, at: Surroundings) -> list[str]:
     ]
 
 
-def _now(visit: Assessment, series: Series) -> tuple[TodayAgainst, ...]:
+def _now(
+    visit: Assessment, series: Series, known: Mapping[tuple[str, str], LineSummary]
+) -> tuple[TodayAgainst, ...]:
+    """Each line at a visit; stages beyond a first sign are those of a line's newest visit."""
     found = []
     for line in series.lines:
         at = next((i for i, s in enumerate(line.sessions) if s.assessment_id == visit.id), None)
@@ -132,15 +147,14 @@ def _now(visit: Assessment, series: Series) -> tuple[TodayAgainst, ...]:
             continue
         today = line.sessions[at]
         before = line.sessions[:at]
-        found.append(
-            TodayAgainst(
-                line.side,
-                line.mode,
-                today,
-                gain(before[-1], today, series.better) if before else None,
-                gain(before[0], today, series.better) if len(before) > 1 else None,
-            )
-        )
+        last = gain(before[-1], today, series.better) if before else None
+        first = gain(before[0], today, series.better) if len(before) > 1 else None
+        whole = first or last
+        stage, why = stage_of(whole is not None and whole.real, False), ""
+        own = known.get((line.side, line.mode))
+        if own is not None and own.visit == visit.id and own.first is not None:
+            stage, why = own.first.stage, own.first.why
+        found.append(TodayAgainst(line.side, line.mode, today, last, first, stage, why))
     order = {"left": 0, "right": 1, "both": 2}
     return tuple(sorted(found, key=lambda n: (order[n.side], n.mode)))
 

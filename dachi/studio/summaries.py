@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
+from datetime import datetime, timedelta
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
+from dachi.core.judging import stages, wording
 from dachi.core.judging import trend as trends
-from dachi.core.judging import wording
 from dachi.core.judging.limiters import SessionReading
-from dachi.core.judging.series import Gain, Line, Repeats, Series, Verdict
+from dachi.core.judging.scatter import Evidence
+from dachi.core.judging.series import Gain, Line, Series, Verdict
+from dachi.core.judging.stages import Stage
 from dachi.data import catalogue
-from dachi.store import markings, practitioners
+from dachi.store import assessments, day_states, markings, practice_log, practitioners
 from dachi.store import summaries as stored
 from dachi.store.markings import Charted
 from dachi.store.summaries import (
@@ -27,14 +30,19 @@ from dachi.studio import versions
 from dachi.studio.histories import date_of, family_of, series_of
 from dachi.studio.work import Work
 
+Staged = tuple[Stage | None, str]
+
 #: Degrees a week below which practice is not taking anybody anywhere soon.
 USEFUL_RATE = 0.75
+#: Pain this shortly before a visit belongs to what the visit shows, days.
+PAIN_DAYS = 14
 
 
-def repeats_for(work: Work, practitioner_id: int, pose: str, family: str) -> dict[str, Repeats]:
-    """What the coach's trials with other people say of the error, by mode."""
-    found = stored.others_repeats(work.db, work.coach, practitioner_id, pose, family)
-    return {mode: Repeats(squares, df) for mode, (squares, df) in found.items()}
+def others_for(
+    work: Work, practitioner_id: int, pose: str, family: str
+) -> dict[str, list[Evidence]]:
+    """What the coach's trials with other people say of the scatter, by mode."""
+    return stored.others_evidence(work.db, work.coach, practitioner_id, pose, family)
 
 
 def judged(
@@ -49,15 +57,21 @@ def judged(
 ) -> Series:
     """The series of a measure of a practitioner, as it is judged everywhere.
 
-    With what the coach's other people say of the error, and the mean or the best of a
+    With what the coach's other people say of the scatter, and the mean or the best of a
     session's trials, as the practitioner's school has it.
     """
     if rows is None:
-        rows = markings.charted(work.db, work.coach, practitioner_id, pose.id, tuple(pose.alike))
+        rows = charted(work, practitioner_id, pose)
     who = practitioners.get(work.db, work.coach, practitioner_id)
     best = who is not None and who.schools.get("trials") == "best"
-    known = repeats_for(work, practitioner_id, pose.id, family)
-    return series_of(rows, pose, family, include, known, prefer, best=best)
+    known = others_for(work, practitioner_id, pose.id, family)
+    still = assessments.still(work.db, work.coach, practitioner_id)
+    return series_of(rows, pose, family, include, known, prefer, best=best, still=still)
+
+
+def charted(work: Work, practitioner_id: int, pose: Pose) -> list[Charted]:
+    """The stored readings of a pose that its series are built from."""
+    return markings.charted(work.db, work.coach, practitioner_id, pose.id)
 
 
 def label_of(work: Work, pose: Pose, measure: Measure, series: Series) -> str:
@@ -73,36 +87,126 @@ def label_of(work: Work, pose: Pose, measure: Measure, series: Series) -> str:
 
 def refresh(work: Work, practitioner_id: int, pose_id: str) -> None:
     """Derive the summary of a pose again after one of its markings or trials changed."""
+    _derive(work, practitioner_id, pose_id)
+    settle(work, practitioner_id)
+
+
+def _derive(work: Work, practitioner_id: int, pose_id: str) -> None:
+    """Everything of a summary but stages and news, which take all of a person's lines."""
     if pose_id not in catalogue():
         return
     pose = catalogue().pose(pose_id)
-    rows = markings.charted(work.db, work.coach, practitioner_id, pose_id, tuple(pose.alike))
+    rows = charted(work, practitioner_id, pose)
     if not rows:
         stored.drop(work.db, work.coach, practitioner_id, pose_id)
         return
     taken = {r.assessment_id: r.taken_at for r in rows}
     families: list[FamilySummary] = []
-    news: list[News] = []
-    repeats: dict[tuple[str, str], tuple[float, float]] = {}
+    evidence: dict[tuple[str, str], Evidence] = {}
     retests: list[float] = []
     for measure in pose.families:
         series = judged(work, practitioner_id, pose, measure.family, rows=rows)
         if not series.lines:
             continue
-        own = _own_repeats(series)
-        repeats |= {(measure.family, mode): (r.squares, r.df) for mode, r in own.items()}
+        evidence |= {(measure.family, mode): e for mode, e in series.evidence.items()}
         label = label_of(work, pose, measure, series)
         families.append(_family(measure, label, series, taken))
-        news += _news(pose, measure, series, taken)
         retests += [r.day for r in trends.next_looks(series)]
     retest_on = date_of(min(retests)).isoformat() if retests else None
     stored.save(
         work.db,
         work.coach,
-        PoseSummary(practitioner_id, pose_id, tuple(families), tuple(news), retest_on),
+        PoseSummary(practitioner_id, pose_id, tuple(families), (), retest_on),
         versions.judging(),
-        repeats,
+        evidence,
     )
+
+
+Key = tuple[str, str, str, str]
+
+
+def settle(work: Work, practitioner_id: int) -> None:
+    """Say of every line of a person whether it is confirmed, and what that is news of."""
+    found = stored.of_practitioner(work.db, work.coach, practitioner_id)
+    lines = {
+        (d.pose, f.family, x.side, x.mode): x for d in found for f in d.families for x in f.lines
+    }
+    sure = stages.confirmed_lines((k, x.visit, x.standing) for k, x in lines.items())
+    before = stages.confirmed_lines((k, x.visit_before, x.stood) for k, x in lines.items())
+    newest = max((x.taken_at or "" for x in lines.values()), default="")
+    hurting = _hurting(work, practitioner_id, lines.values(), newest)
+    for d in found:
+        families = tuple(
+            replace(
+                f,
+                lines=tuple(
+                    _staged(x, (d.pose, f.family, x.side, x.mode) in sure) for x in f.lines
+                ),
+            )
+            for f in d.families
+        )
+        told = []
+        for own, x in ((f, x) for f in families for x in f.lines if x.taken_at == newest):
+            known = (d.pose, own.family, x.side, x.mode) in before
+            if (news := _told(x, own.unit, known, hurting)) is not None:
+                text = f"{_name(d.pose, x)}: {news[1]}"
+                told.append(News(news[0], text, d.pose, own.family, newest[:10]))
+        stored.settle(work.db, work.coach, practitioner_id, d.pose, families, told)
+
+
+def _staged(x: LineSummary, sure: bool) -> LineSummary:
+    """A line with the stages of its changes."""
+    sign = 1.0 if x.better == "higher" else -1.0
+    first, last = x.first, x.last
+    if first is not None:
+        stage = stages.stage_of(first.real, sure)
+        why = x.standing.why if sure and x.standing is not None else ""
+        verdict = stages.verdict_of(sign * first.change, stage)
+        first = replace(first, stage=stage, verdict=verdict, why=why)
+    if last is not None:
+        onward = sure and first is not None and first.change * last.change > 0.0
+        last = replace(last, stage=stages.stage_since_last(last.real, onward, x.standing))
+    return replace(x, first=first, last=last)
+
+
+def _name(pose_id: str, x: LineSummary) -> str:
+    name = catalogue().pose(pose_id).name if pose_id in catalogue() else pose_id
+    return f"{name}, {x.side} {x.mode}" if x.side != "both" else f"{name}, {x.mode}"
+
+
+def _hurting(
+    work: Work, practitioner_id: int, lines: Iterable[LineSummary], newest: str
+) -> str | None:
+    """Where it hurt at the newest visit, or in practice shortly before; None where nowhere."""
+    visit = next((x.visit for x in lines if x.taken_at == newest), None)
+    if visit is None:
+        return None
+    state = day_states.of_assessment(work.db, work.coach, visit)
+    places = [p for p, level in (state.pain if state else {}).items() if level]
+    since = (datetime.fromisoformat(newest) - timedelta(days=PAIN_DAYS)).isoformat()
+    for entry in practice_log.entries(work.db, work.coach, practitioner_id):
+        if since <= entry.started_at <= newest:
+            places += [p.place for p in entry.pains]
+    return places[0] if places else None
+
+
+def _told(
+    x: LineSummary, unit: str, known: bool, hurting: str | None
+) -> tuple[NewsKind, str] | None:
+    """The one thing worth saying of a line's newest session."""
+    first, last = x.first, x.last or x.first
+    if hurting and last is not None and last.verdict is Verdict.LOSS:
+        size = f"{wording.signed(last.change, unit)} ± {wording.plain(last.mdc, unit)}"
+        return NewsKind.LOSS, f"{size} with pain in the {hurting}: ask before anything else"
+    if first is not None and first.confirmed and not known:
+        size = f"{wording.signed(first.change, unit)} ± {wording.plain(first.mdc, unit)}"
+        kind = NewsKind.GAIN if first.verdict is Verdict.GAIN else NewsKind.LOSS
+        over = wording.span(first.days)
+        why = f", {first.why}" if first.why else ""
+        return kind, f"{size} over {over}{why}: a confirmed {kind}"
+    if x.flat is not None:
+        return NewsKind.PLATEAU, f"no change for {wording.span(x.flat)}"
+    return None
 
 
 def of_practitioner(work: Work, practitioner_id: int) -> list[PoseSummary]:
@@ -124,9 +228,11 @@ def freshen(work: Work, practitioner_id: int | None = None) -> int:
     for _ in range(2 if len({person for person, _ in wanted}) > 1 else 1):
         for person, pose_id in wanted:
             if pose_id in catalogue():
-                refresh(work, person, pose_id)
+                _derive(work, person, pose_id)
             else:
                 stored.drop(work.db, work.coach, person, pose_id)
+    for person in sorted({person for person, _ in wanted}):
+        settle(work, person)
     return len(wanted)
 
 
@@ -139,17 +245,6 @@ def next_look(found: Sequence[PoseSummary]) -> str | None:
         )
         for d in found
     )
-
-
-def _own_repeats(series: Series) -> dict[str, Repeats]:
-    found: dict[str, Repeats] = {}
-    for line in series.lines:
-        by_visit: dict[int, list[float]] = {}
-        for t in line.trials:
-            by_visit.setdefault(t.assessment_id, []).append(t.value)
-        total = found.get(line.mode, Repeats()) + judging.repeats_of(by_visit.values())
-        found[line.mode] = total
-    return found
 
 
 def _family(measure: Measure, label: str, series: Series, taken: dict[int, str]) -> FamilySummary:
@@ -167,15 +262,19 @@ def _family(measure: Measure, label: str, series: Series, taken: dict[int, str])
             for side in series.sides
             if (found := judging.reserves(series, side))
         },
-        lines=tuple(_line(line, taken) for line in series.lines if line.sessions),
+        lines=tuple(
+            _line(line, taken, flat=line.mode == series.main_mode)
+            for line in series.lines
+            if line.sessions
+        ),
     )
 
 
-def _line(line: Line, taken: dict[int, str]) -> LineSummary:
+def _line(line: Line, taken: dict[int, str], *, flat: bool) -> LineSummary:
     last = line.sessions[-1]
     before = line.sessions[-2] if len(line.sessions) > 1 else None
     slope = trends.trend(line)
-    flat = trends.plateau(line)
+    still = trends.plateau(line)
     return LineSummary(
         side=line.side,
         mode=line.mode,
@@ -190,54 +289,23 @@ def _line(line: Line, taken: dict[int, str]) -> LineSummary:
         first=_change(line.since_first),
         last=_change(line.since_last) if len(line.sessions) > 2 else None,
         slope=(slope.slope, slope.low, slope.high) if slope else None,
-        plateau=(flat.sessions, flat.days) if flat else None,
+        plateau=(still.sessions, still.days) if still else None,
         mdc=last.mdc,
+        within=(last.within_visit() + last.within_visit()).half,
+        visit=last.assessment_id,
+        visit_before=before.assessment_id if before else None,
+        standing=stages.standing(line),
+        stood=stages.standing(replace(line, sessions=line.sessions[:-1])),
+        flat=_new_plateau(line) if flat else None,
+        better=line.better,
     )
 
 
 def _change(gain: Gain | None) -> Change | None:
     if gain is None:
         return None
-    return Change(gain.change, gain.mdc, gain.verdict, gain.later.day - gain.earlier.day)
-
-
-def _news(pose: Pose, measure: Measure, series: Series, taken: dict[int, str]) -> list[News]:
-    """What the newest assessment brought that had not been there before."""
-    newest = max(taken, key=lambda a: taken[a])
-    found = []
-    for line in series.lines:
-        if not line.sessions or line.sessions[-1].assessment_id != newest:
-            continue
-        told = _told(line, measure.unit, plateaus=line.mode == series.main_mode)
-        if told is not None:
-            name = f"{line.side} {line.mode}" if line.side != "both" else line.mode
-            text = f"{pose.name}, {name}: {told[1]}"
-            found.append(News(told[0], text, pose.id, measure.family, taken[newest][:10]))
-    return found
-
-
-def _told(line: Line, unit: str, *, plateaus: bool) -> tuple[NewsKind, str] | None:
-    """The one thing worth saying of a line's newest session."""
-    last, first = line.since_last, line.since_first
-    if last is not None and last.real:
-        moved = wording.signed(last.change, unit)
-        kind = NewsKind.GAIN if last.verdict is Verdict.GAIN else NewsKind.LOSS
-        return kind, f"{moved} since last time, a {last.verdict}"
-    earlier = (
-        judging.gain(line.sessions[0], line.sessions[-2], line.better)
-        if len(line.sessions) > 2
-        else None
-    )
-    if (
-        first is not None
-        and first.verdict is Verdict.GAIN
-        and (earlier is None or earlier.verdict is not Verdict.GAIN)
-    ):
-        moved = wording.signed(first.change, unit)
-        return NewsKind.GAIN, f"{moved} since the first assessment, real for the first time"
-    if plateaus and (days := _new_plateau(line)) is not None:
-        return NewsKind.PLATEAU, f"no change for {wording.span(days)}"
-    return None
+    days = gain.later.day - gain.earlier.day
+    return Change(gain.change, gain.mdc, gain.verdict, days, gain.real)
 
 
 def _new_plateau(line: Line) -> float | None:
@@ -259,13 +327,44 @@ def refresh_all(work: Work, practitioner_ids: Iterable[int]) -> None:
     for _ in range(2):
         for pid in people:
             for pose_id in markings.measured_poses(work.db, work.coach, pid):
-                refresh(work, pid, pose_id)
+                _derive(work, pid, pose_id)
+    for pid in people:
+        settle(work, pid)
+
+
+def lines_of(
+    found: Iterable[PoseSummary], pose_id: str, family: str
+) -> dict[tuple[str, str], LineSummary]:
+    """A family's lines by side and mode, with their stages."""
+    return {
+        (x.side, x.mode): x
+        for d in found
+        if d.pose == pose_id
+        for f in d.families
+        if f.family == family
+        for x in f.lines
+    }
+
+
+def staged_of(found: Mapping[tuple[str, str], LineSummary]) -> dict[tuple[str, str], Staged]:
+    """Of each side and mode the stage of the change since the first visit, and why."""
+    return {k: (x.first.stage, x.first.why) for k, x in found.items() if x.first is not None}
 
 
 def readings_of(found: Iterable[PoseSummary]) -> list[SessionReading]:
     """The newest session values of a practitioner, as the limiter looks at them."""
     return [
-        SessionReading(d.pose, f.family, f.label, line.side, line.mode, line.value, f.unit)
+        SessionReading(
+            d.pose,
+            f.family,
+            f.label,
+            line.side,
+            line.mode,
+            line.value,
+            f.unit,
+            line.half,
+            line.within,
+        )
         for d in found
         for f in d.families
         for line in f.lines

@@ -18,7 +18,10 @@ _MEASURING = (
     "data/skin.toml",
     "studio/markings.py",
 )  # fmt: skip
-_JUDGING = ("core/judging", "studio/histories.py", "studio/summaries.py", "store/summaries.py")
+_JUDGING = (
+    "core/judging", "core/catalogue/scatter_priors.py", "data/scatter.toml",
+    "studio/histories.py", "studio/summaries.py", "store/summaries.py",
+)  # fmt: skip
 _PRACTISING = ("core/catalogue", "core/practising", "data", "studio/overview.py", "studio/weeks.py")
 
 

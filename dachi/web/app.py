@@ -35,6 +35,7 @@ from dachi.web.rooms import (
     progress,
     review,
     shots,
+    steadiness,
     today,
     unsorted,
     uploads,
@@ -73,6 +74,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     filters.install(app)
     for room in (
         accounts,
+        steadiness,
         today,
         practitioners,
         assessments,

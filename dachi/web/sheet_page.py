@@ -12,7 +12,15 @@ from dachi.core.assessing.permission import state_cautions
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, cues_under, screening_questions
 from dachi.drawing.stand import stand
-from dachi.store import assessments, day_states, markings, phone_links, preparation, unsorted_photos
+from dachi.store import (
+    assessments,
+    day_states,
+    felt,
+    markings,
+    phone_links,
+    preparation,
+    unsorted_photos,
+)
 from dachi.store.assessments import Assessment, Trial
 from dachi.studio import intake, visits
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
@@ -71,6 +79,8 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "phone_live": phone_links.live(
             db(), coach_id(), visit.id, clock().local().isoformat(timespec="seconds")
         ),
+        "felt_kinds": felt.KINDS,
+        "felt_now": felt.of_visit(db(), coach_id(), visit.id),
         "problem": None,
     } | more
 

@@ -180,7 +180,8 @@ class WholeAssessment(InChromium):
 
         # Review and sign off; the phone is shut out.
         page.goto(f"{self.base}/a/{aid}/review")
-        expect(page.locator(".part")).to_have_count(4)
+        # The butterfly has two measures: how far the knees are up, how near the heels.
+        expect(page.locator(".part")).to_have_count(5)
         self.assertEqual(self.serious_issues(page), [])
         page.get_by_role("button", name="Sign off").click()
         expect(

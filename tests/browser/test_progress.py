@@ -89,7 +89,8 @@ class Progress(InChromium):
     def test_one_photograph_over_the_other(self) -> None:
         page = self.page
         page.goto(f"{self.base}/p/{self.pid}/compare?pose={LEG_RAISE}")
-        expect(page.locator(".sentence")).to_contain_text("real gain")
+        expect(page.locator(".sentence")).to_contain_text("These two photographs")
+        expect(page.locator(".review-say").first).to_contain_text("Their visits")
         boxes = [page.locator(".compare-one").nth(i).bounding_box() for i in (0, 1)]
         self.assertGreater(boxes[1]["x"], boxes[0]["x"] + 300)
         page.check("#swipe-on")

@@ -16,10 +16,9 @@ from hypothesis import strategies as st
 from dachi.cli import main
 from dachi.core.measuring.measure import measure
 from dachi.data import catalogue
+from dachi.interchange.json_lines import complaint, lines_of
 from dachi.interchange.scenes import (
     MOST_BYTES,
-    complaint,
-    lines_of,
     measure_json,
     scene_from_json,
     scene_to_json,
@@ -225,7 +224,7 @@ class CommandLine(unittest.TestCase):
         )
 
     def test_long_lines_are_not_kept_in_memory(self) -> None:
-        lines = list(lines_of(io.BytesIO(b"a" * (3 * MOST_BYTES) + b"\nb\n")))
+        lines = list(lines_of(io.BytesIO(b"a" * (3 * MOST_BYTES) + b"\nb\n"), MOST_BYTES))
         self.assertLessEqual(len(lines[0]), MOST_BYTES + 2)
         self.assertEqual(lines[1], b"b\n")
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import dachi.store
 from dachi.core.assessing.runsheet import SheetLine, Slot
+from dachi.core.judging.steadiness import Twice
 from dachi.core.measuring.figure_match import Region
 from dachi.core.measuring.scene import CheckResult, Reading, Result
 from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind
@@ -16,6 +17,7 @@ from dachi.store import (
     accounts,
     assessments,
     day_states,
+    felt,
     goals,
     markings,
     phone_links,
@@ -26,6 +28,7 @@ from dachi.store import (
     preparation,
     private_links,
     proposals,
+    remarks,
     run_sheets,
     second_opinions,
     signing,
@@ -63,6 +66,16 @@ ENTRY = NewLogEntry(
 OFFER = Proposal(ProposalKind.ADVANCE, "lizard", "Longer.", "It was easy.", Adjustment())
 
 
+#: What a name means in one function alone.
+OWN_WORDS = {
+    ("weeks.save_profile", "found"): Profile(5, 60.0, (1,)),
+    ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
+    ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
+    ("remarks.add", "readings"): {"hip_flexion": 71.0}, ("remarks.add", "first"): {"hip_flexion": 70.0},
+    ("remarks.add", "by_whom"): "again", ("assessments.set_still", "still"): True,
+}  # fmt: skip
+
+
 def store_functions() -> Iterator[tuple[str, Callable[..., Any]]]:
     """Public functions of the store that are asked in a coach's name."""
     for module in pkgutil.iter_modules(dachi.store.__path__):
@@ -95,6 +108,8 @@ class Strangers(Studio):
         photos.set_head(db, me, self.photo, Region(5.0, 6.0, 7.0))
         unsorted_photos.add(db, me, self.aid, self.photo, "a.jpg")
         second_opinions.give(db, me, self.tid, OPINION)
+        felt.at_visit(db, me, self.aid, "start", "stiff")
+        remarks.add(db, me, self.tid, "again", {}, {"hip_flexion": 71.0}, {"hip_flexion": 70.0})
         run_sheets.save(db, me, self.aid, [LINE])
         day_states.save(db, me, self.aid, STATE)
         self.goal = goals.add(
@@ -165,8 +180,8 @@ class Strangers(Studio):
                 continue
             if p.default is not p.empty and key not in self.given:
                 continue
-            if (name, key) == ("weeks.save_profile", "found"):
-                value: Any = Profile(5, 60.0, (1,))
+            if (name, key) in OWN_WORDS:
+                value: Any = OWN_WORDS[name, key]
             elif key in special:
                 value = special[key][name.split(".")[0]]
             elif name.endswith("restore_trial"):
@@ -209,6 +224,11 @@ class Strangers(Studio):
         )
         self.assertEqual(second_opinions.of_trial(db, me, self.tid), OPINION)
         self.assertEqual(run_sheets.lines(db, me, self.aid), (LINE,))
+        self.assertEqual(felt.of_visit(db, me, self.aid), {"start": "stiff"})
+        self.assertEqual(felt.of_practitioner(db, me, pid), [(ago(5), {"start": "stiff"})])
+        (again,) = remarks.of_coach(db, me)
+        self.assertEqual(again.twice["hip_flexion"], Twice(70.0, 71.0))
+        self.assertEqual(remarks.unseen(db, me), self.tid)
         state = day_states.of_assessment(db, me, self.aid)
         assert state is not None
         self.assertEqual(

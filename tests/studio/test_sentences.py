@@ -7,6 +7,7 @@ from unittest import mock
 
 from dachi.core.judging.limiters import Limiter
 from dachi.core.judging.series import Verdict
+from dachi.core.judging.stages import Stage
 from dachi.core.judging.trend import next_looks
 from dachi.core.judging.wording import say_asymmetry
 from dachi.core.practising.needs import SideRange, from_limiters, tighter
@@ -25,11 +26,16 @@ def visits(side: str, *values: tuple[float, int]):
     return line(*(session(v, 7.0 * at, at=at, side=side) for v, at in values))
 
 
-def summary(pose: str, change: float, mdc: float, verdict: Verdict, **more: str) -> PoseSummary:
+def summary(
+    pose: str, change: float, mdc: float, verdict: Verdict, stage: Stage | None = Stage.CONFIRMED,
+    **more: str,
+) -> PoseSummary:  # fmt: skip
     one = LineSummary(
         side="left", mode="passive", value=70.0, before=60.0, half=3.0, count=2, sessions=2,
         taken_at=more.get("taken_at", "2028-02-01T09:00"), trial=1, first_trial=1,
-        first=Change(change, mdc, verdict, 28.0), last=None, slope=None, plateau=None, mdc=mdc,
+        first=Change(change, mdc, verdict, 28.0, verdict is not Verdict.NONE, stage, "seen twice"),
+        last=None, slope=None, plateau=None, mdc=mdc, within=3.0, visit=2, visit_before=1,
+        standing=None, stood=None, flat=None, better="higher",
     )  # fmt: skip
     family = FamilySummary("f", "label", "deg", "higher", "flexion", "", "", {}, (one,))
     return PoseSummary(1, pose, (family,), (), more.get("retest_on"))

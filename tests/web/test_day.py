@@ -277,8 +277,8 @@ class Closing(Day):
             tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
             self.post(f"/t/{tid}/save", self.marks_form(truth))
         page = self.text(self.client.get(f"/a/{aid}/review"))
-        self.assertRegex(page, r"\+2[1-5]°, a real gain")
-        self.assertRegex(page, r"\+1[3-7]°, a real gain")
+        self.assertRegex(page, r"\+2[1-5]° ± \d+° since the first time, a first sign")
+        self.assertRegex(page, r"\+1[3-7]° ± \d+°")
         self.assertEqual(page.count("<figure"), 2)
         self.assertIn(written_ago(56), page)
 
@@ -669,7 +669,7 @@ class Schools(Day):
             found = summaries.of_practitioner(self.db, self.coach.id, self.pid)
             return found[0].families[0].lines[0].value
 
-        self.assertAlmostEqual(shown(), sum(values) / 2, places=4)
+        self.assertAlmostEqual(shown(), sum(values) / 2, delta=0.5)
         self.record(trials="best")
         self.assertAlmostEqual(shown(), max(values), places=4)
 

@@ -16,6 +16,7 @@ from dachi.data import catalogue
 from dachi.store import (
     accounts,
     assessments,
+    day_states,
     goals,
     markings,
     photos,
@@ -25,6 +26,7 @@ from dachi.store import (
 )
 from dachi.store import summaries as stored
 from dachi.store.database import transaction
+from dachi.store.day_states import DayState
 from dachi.store.markings import Marking
 from dachi.studio.histories import day_number
 from dachi.studio.overview import hip_ranges
@@ -78,11 +80,11 @@ class History(Pages):
         refresh_all(self.work, [pid])
         return aid
 
-    def rising(self, pid: int | None = None, rate: float = 3.0) -> None:
+    def rising(self, pid: int | None = None, rate: float = 3.0, visits: int = 6) -> None:
         rng = np.random.default_rng(2)
-        for i in range(6):
+        for i in range(visits):
             level = 60 + rate * i
-            self.visit(70 - 14 * i, {
+            self.visit(14 * (visits - 1 - i), {
                 (LEG_RAISE, "left", "passive"): level + rng.normal(0, 0.8, 3),
                 (LEG_RAISE, "left", "active"): level - 16 + rng.normal(0, 0.8, 3),
                 (LEG_RAISE, "right", "passive"): 75 + rng.normal(0, 0.8, 3),
@@ -99,7 +101,7 @@ class Overview(History):
         self.assertIn("Nothing is charted yet", self.get(f"/p/{self.pid}"))
         self.rising()
         page = self.get(f"/p/{self.pid}")
-        self.assertIn("real gain", page)
+        self.assertIn("confirmed", page)
         self.assertIn("Left hip: flexion active", page)
         self.assertIn("next look from", page)
         self.assertIn("since last time", self.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
@@ -170,7 +172,7 @@ class Charts(History):
         self.assertIn("c-ring c-left c-passive", page)
         self.assertIn("c-ring c-right c-passive", page)
         self.assertIn("Lower is more range", page)
-        self.assertIn("a real gain", page)
+        self.assertIn("a first sign of a gain", page)
 
     def test_svg_stands_alone(self) -> None:
         self.rising()
@@ -231,7 +233,8 @@ class Comparing(Pages):
             tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
             self.post(f"/t/{tid}/save", self.marks_form(truth))
         page = self.text(self.client.get(f"/p/{self.pid}/compare?pose={LEG_RAISE}"))
-        self.assertIn("a real loss", page)
+        self.assertIn("a first sign of a loss", page)
+        self.assertRegex(page, r"These two photographs: 7[4-8]° and 6[0-4]°, −1[0-8]° ± \d+°")
         self.assertEqual(page.count("fan-rim"), 2)
         # Aligned: hip and knee of both lie at the same distance in the shared picture.
         moves = re.findall(r"translate\(([-\d.]+) ([-\d.]+)\) scale\(([\d.]+)\)", page)[:2]
@@ -331,7 +334,7 @@ class Plans(History):
 
 class Today(History):
     def test_each_person_once_under_the_most_pressing_reason(self) -> None:
-        self.rising()
+        self.rising(visits=4)
         ilo = practitioners.add(self.db, self.coach.id, "Ilo")
         soon = (CLOCK.local() + timedelta(hours=1)).isoformat(timespec="minutes")
         self.post(f"/p/{ilo}/visit", {"next_visit_at": soon})
@@ -343,7 +346,7 @@ class Today(History):
         self.assertIn("Ilo", coming)
         self.assertRegex(coming, r"comes (today|tomorrow)")
         self.assertIn("Runa", changed)
-        self.assertIn("real gain", changed)
+        self.assertIn("a confirmed gain", changed)
         self.assertIn("Oona", due.split("Everyone")[0])
         self.assertNotIn("Runa", due.split("Everyone")[0])
         bad = self.post(f"/p/{ilo}/visit", {"next_visit_at": "later"}, follow_redirects=True)
@@ -361,9 +364,24 @@ class Today(History):
         self.assertIn('href="/t/1"', page)
 
     def test_a_loss_is_news(self) -> None:
-        for days, value in ((40, 80), (20, 81), (1, 66)):
+        """Once it is a first sign and no news; seen again it is confirmed."""
+        for days, value in ((60, 80), (40, 81), (20, 64)):
             self.visit(days, {(LEG_RAISE, "left", "passive"): [value, value + 1, value]})
-        self.assertIn("a real loss", self.get("/"))
+        self.assertNotIn("loss", self.get("/"))
+        self.assertIn("first sign", self.get(f"/p/{self.pid}"))
+        self.visit(1, {(LEG_RAISE, "left", "passive"): [63, 64, 63]})
+        page = self.get("/")
+        self.assertIn("a confirmed loss", page)
+        self.assertIn("seen at the last two visits", page)
+
+    def test_a_sharp_loss_with_pain_is_news_at_once(self) -> None:
+        for days, value in ((60, 80), (40, 81)):
+            self.visit(days, {(LEG_RAISE, "left", "passive"): [value, value + 1, value]})
+        aid = self.visit(1, {(LEG_RAISE, "left", "passive"): [60, 61, 60]})
+        self.assertNotIn("with pain", self.get("/"))
+        day_states.save(self.db, self.coach.id, aid, DayState({"left knee": 4}))
+        refresh_all(self.work, [self.pid])
+        self.assertIn("with pain in the left knee: ask before anything else", self.get("/"))
 
 
 class Summaries(History):
@@ -379,8 +397,9 @@ class Summaries(History):
         self.visit(3, {(LEG_RAISE, "left", "passive"): [60, 70, 80]})
         other = practitioners.add(self.db, self.coach.id, "Ilo")
         self.visit(3, {(LEG_RAISE, "left", "passive"): [70, 70, 70]}, other)
-        own = summaries.others_repeats(self.db, self.coach.id, other, LEG_RAISE, "hip_flexion")
-        self.assertEqual(own, {"passive": (200.0, 2.0)})
+        found = summaries.others_evidence(self.db, self.coach.id, other, LEG_RAISE, "hip_flexion")
+        ((own,),) = found.values()
+        self.assertEqual((own.within, own.within_df, own.between_df), (200.0, 2.0, 0.0))
 
     def test_recompute_resumes_and_leaves_the_impossible_alone(self) -> None:
         aid = self.new_assessment()

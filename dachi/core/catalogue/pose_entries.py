@@ -18,6 +18,7 @@ from dachi.core.catalogue.poses import (
     Contact,
     Fan,
     HeldStill,
+    Likeness,
     Mark,
     Measure,
     Pose,
@@ -87,6 +88,14 @@ class HeldEntry(DataEntry, frozen=True):
     contacts: tuple[ContactEntry, ...] = ()
     lifted_mean: dict[str, float] = {}
     lifted: dict[str, float] = {}
+
+
+class LikenessEntry(DataEntry, frozen=True):
+    """What two assessments are compared at (see ``Likeness``)."""
+
+    measure: str
+    slope: float
+    sd: float
 
 
 class FanEntry(DataEntry, frozen=True):
@@ -184,7 +193,7 @@ class PoseEntry(DataEntry, frozen=True):
     demand: int = 5
     companion_of: str | None = None
     beside: dict[str, str] = {}
-    alike: dict[str, float] = {}
+    likeness: LikenessEntry | None = None
     counter: str = ""
     hold_s: int = 5
     held: HeldEntry = HeldEntry()
@@ -249,7 +258,8 @@ def _pose(
     for name, v in e.variants.items():
         one_of(v.default, tuple(v.options), f"default of variant {name!r}")
     all_in((*e.facing, *([e.floor_mark] if e.floor_mark else [])), ids, "facing or floor_mark")
-    all_in(e.alike, names, "alike")
+    if e.likeness is not None:
+        one_of(e.likeness.measure, (*names, "prop_cm"), "likeness")
     _joints_known(e.figure)
     return Pose(
         id=e.id,
@@ -277,7 +287,7 @@ def _pose(
         figure=e.figure,
         companion_of=e.companion_of,
         beside=e.beside,
-        alike=e.alike,
+        likeness=None if e.likeness is None else Likeness(**msgspec.structs.asdict(e.likeness)),
         counter=e.counter,
         hold_s=e.hold_s,
         held=HeldStill(

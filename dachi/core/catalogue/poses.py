@@ -175,14 +175,27 @@ class Variant:
     compared: bool = True
 
 
+@dataclass(frozen=True)
+class Likeness:
+    """How a pose's headline goes with something else of its set-up, for comparing like with like.
+
+    ``measure`` names one of the pose's measures, or ``prop_cm``, the height of its support. The
+    headline changes by ``slope`` (known to ``sd``) for each unit of it.
+    """
+
+    measure: str
+    slope: float
+    sd: float
+
+
 @dataclass(frozen=True, eq=False)
 class Pose:
     """A benchmark pose.
 
-    ``alike`` names measures that must agree within a share before two assessments are
-    compared. ``beside`` names, by view, the pose whose marks a second photograph of the hold
-    carries. ``companion_of`` is the pose this is another view of. ``counter`` is the movement
-    that follows a deep pose, ``hold_s`` how long an attempt is held.
+    ``likeness`` is what two assessments are compared at. ``beside`` names, by view, the pose
+    whose marks a second photograph of the hold carries. ``companion_of`` is the pose this is
+    another view of. ``counter`` is the movement that follows a deep pose, ``hold_s`` how long an
+    attempt is held.
     """
 
     id: str
@@ -208,7 +221,7 @@ class Pose:
     figure: FigurePose
     companion_of: str | None = None
     beside: Mapping[str, str] = field(default_factory=dict)
-    alike: Mapping[str, float] = field(default_factory=dict)
+    likeness: Likeness | None = None
     counter: str = ""
     hold_s: int = 5
     held: HeldStill = HeldStill()

@@ -19,6 +19,8 @@ class ForecastState(StrEnum):
     """What can be said of a target."""
 
     REACHED = "reached"
+    #: There by its value, but its interval still holds less.
+    NEAR = "perhaps reached"
     WINDOW = "window"
     #: From ``earliest`` on; the end lies beyond what can be said.
     OPEN = "open"
@@ -44,7 +46,7 @@ LEAST_SHARE = 0.35
 #: Weeks in which progress slows to a third, with how likely each is held beforehand;
 #: the first is a straight line.
 SLOWING_WEEKS = (math.inf, 60.0, 36.0, 22.0, 14.0, 9.0, 6.0)
-SLOWING_PRIOR = (0.46, 0.08, 0.10, 0.11, 0.11, 0.08, 0.06)
+SLOWING_PRIOR = (0.36, 0.08, 0.12, 0.14, 0.14, 0.10, 0.06)
 #: Spread of early gains between people, degrees a week.
 RATE_SD = 1.3
 DRAWS = 600
@@ -54,7 +56,7 @@ def forecast(line: Line, target: float) -> Forecast:
     """When the line may reach a target: a window of dates, or why there is none.
 
     Progress is taken as a straight line or one that slows down; each way of slowing is a
-    linear regression on the sessions with the SEM as its error, weighed by how well it
+    linear regression on the sessions with their scatter as its error, weighed by how well it
     explains them. Crossing times of draws from all of them give the window (10 % to 90 %).
     Nothing is said beyond twice the observed span.
     """
@@ -64,18 +66,17 @@ def forecast(line: Line, target: float) -> Forecast:
     sign = 1.0 if line.better == "higher" else -1.0
     last = sessions[-1]
     if sign * (last.value - target) >= 0:
-        return Forecast(ForecastState.REACHED)
+        sure = sign * (last.value - target) >= last.half
+        return Forecast(ForecastState.REACHED if sure else ForecastState.NEAR)
     if len(sessions) < FEWEST:
         return Forecast(ForecastState.TOO_EARLY)
     weeks = np.array([(s.day - sessions[0].day) / 7.0 for s in sessions])
     span = float(weeks[-1])
     if span < 1.0:
         return Forecast(ForecastState.TOO_EARLY)
-    values = sign * np.array([s.value for s in sessions])
-    errors = np.array([s.sem / math.sqrt(s.count) for s in sessions])
-    # An uncertain SEM makes outliers likelier than a normal law has them.
-    df = sessions[-1].df
-    errors = errors * (1.0 if math.isinf(df) else math.sqrt(df / max(df - 2.0, 1.0)))
+    values = sign * np.array([s.like for s in sessions])
+    # The mean of the variance: an uncertain one makes outliers likelier than a normal law does.
+    errors = np.sqrt([s.spread.mean + s.spread.known + s.apart**2 for s in sessions])
     times = _crossings(weeks, values, errors, sign * target)
     times = np.where(times < weeks[-1], weeks[-1], times)
     horizon = span + 2.0 * span

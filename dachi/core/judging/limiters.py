@@ -8,11 +8,16 @@ from dataclasses import dataclass
 from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.limiter_rules import Condition, LimiterRule
 from dachi.core.catalogue.poses import Catalogue
+from dachi.core.judging.thresholds import Reached, against, together
 
 
 @dataclass(frozen=True)
 class SessionReading:
-    """A session value a rule looks at."""
+    """A session value a rule looks at.
+
+    ``half`` is half its 95 % interval; ``within`` that of a difference from another value of the
+    same visit.
+    """
 
     pose: str
     family: str
@@ -21,14 +26,16 @@ class SessionReading:
     mode: str
     value: float
     unit: str = "deg"
+    half: float = 0.0
+    within: float = 0.0
 
 
 @dataclass(frozen=True)
 class Limiter:
     """A likely limiter with the readings behind it.
 
-    ``sure`` is False where the rule only holds if a reading that was never taken agrees;
-    ``missing`` then names poses to photograph.
+    ``sure`` is False where the rule only holds if a reading that was never taken agrees
+    (``missing`` names its pose) or where one is not known well enough (``vague``).
     """
 
     rule: LimiterRule
@@ -36,6 +43,7 @@ class Limiter:
     readings: tuple[SessionReading, ...]
     sure: bool
     missing: tuple[str, ...]
+    vague: tuple[str, ...] = ()
 
 
 def limiters(
@@ -57,26 +65,34 @@ def limiters(
             continue
         used: list[SessionReading] = []
         missing: list[str] = []
+        vague: list[str] = []
         for need in rule.needs:
             holds, behind = _holds(need, side, known, catalogue)
-            if holds is False:
+            if holds is Reached.NO:
                 break
             if holds is None:
                 missing.append(need.pose)
+            elif holds is Reached.UNKNOWN:
+                vague.append(need.pose)
             used += [r for r in behind if r not in used]
         else:
             if len(missing) < len(rule.needs):
-                one = Limiter(rule, side, tuple(used), not missing, tuple(dict.fromkeys(missing)))
-                met = len(rule.needs) - len(missing)
-                found.append((len(missing) > 0, -met, order, one))
+                sure = not missing and not vague
+                lacking = (tuple(dict.fromkeys(names)) for names in (missing, vague))
+                one = Limiter(rule, side, tuple(used), sure, *lacking)
+                met = len(rule.needs) - len(missing) - len(vague)
+                found.append((not sure, -met, order, one))
     found.sort(key=lambda f: f[:3])
     return [f[3] for f in found]
 
 
 def _holds(
     need: Condition, side: str, known: list[SessionReading], catalogue: Catalogue
-) -> tuple[bool | None, list[SessionReading]]:
-    """Whether a need holds (None: never measured), and the readings it was judged by."""
+) -> tuple[Reached | None, list[SessionReading]]:
+    """Whether a need holds (None: never measured), and the readings it was judged by.
+
+    What the point speaks against is dropped; what only the interval leaves open is vague.
+    """
     own = [r for r in known if r.pose == need.pose and r.family == need.family]
     wanted = {
         "same": (side,) if side != "both" else ("left", "right"),
@@ -95,26 +111,35 @@ def _holds(
     limit = need.short if need.short is not None else need.long
     assert limit is not None
     below = (need.short is not None) == higher
-    verdicts = [(r.value < limit) if below else (r.value >= limit) for r in own]
-    together = any(verdicts) if need.of == "any" else all(verdicts)
-    return together, own
+    bound = {"at_most" if below else "at_least": limit}
+    verdicts = [
+        Reached.NO if (r.value < limit) != below else against(r.value, r.half, **bound) for r in own
+    ]
+    return together(verdicts, need.of != "any"), own
 
 
 def _control(
     need: Condition, own: list[SessionReading], higher: bool
-) -> tuple[bool | None, list[SessionReading]]:
+) -> tuple[Reached | None, list[SessionReading]]:
     """Active against passive on each side that has both."""
     verdicts, behind = [], []
     for side in {r.side for r in own}:
         pair = {r.mode: r for r in own if r.side == side}
         if {"active", "passive"} <= set(pair):
-            active, passive = pair["active"].value, pair["passive"].value
-            behind += [pair["active"], pair["passive"]]
+            active, passive = pair["active"], pair["passive"]
+            behind += [active, passive]
+            apart = max(active.within, passive.within)
             if need.control_below is not None:
-                verdicts.append(passive > 0 and active / passive < need.control_below)
+                # Short of the share of passive: active - share x passive is below zero.
+                short = active.value - need.control_below * passive.value
+                known = against(short, apart, at_most=0.0)
+                wrong = passive.value <= 0 or short >= 0
             else:
-                reserve = passive - active if higher else active - passive
-                verdicts.append(reserve > (need.reserve_above or 0.0))
+                reserve = active.value - passive.value
+                reserve = -reserve if higher else reserve
+                known = against(reserve, apart, at_least=need.reserve_above or 0.0)
+                wrong = reserve <= (need.reserve_above or 0.0)
+            verdicts.append(Reached.NO if wrong else known)
     if not verdicts:
         return None, []
-    return all(verdicts), behind
+    return together(verdicts, True), behind

@@ -1,33 +1,52 @@
-"""From trials to a verdict: session values, SEM, MDC95, gain, asymmetry and reserve.
+"""From trials to a verdict: session values, gain, asymmetry and reserve.
 
-SEM pools the coach's own repeated trials of a pose and mode with a prior of 2.5 degrees
-worth 4 degrees of freedom: SEM^2 = (v0 s0^2 + sum (n_i - 1) s_i^2) / (v0 + sum (n_i - 1)).
-MDC95 = 1.96 SEM sqrt(1/k1 + 1/k2) for the means of k1 and k2 trials, which is the
-usual 1.96 sqrt(2) SEM / sqrt(k) where both have k. While few trials have told the SEM, 1.96
-gives way to Student's t on its degrees of freedom, so that a coach's first weeks do not
-call chance a gain.
+A session value is the mean of an assessment's comparable trials, each weighed by its own
+reading's sd. Its variance is the visit's and its trials' share (``judging.scatter``); a change
+between two visits has both, and is real beyond its 95 % interval (the minimal detectable change).
+What one visit holds, left and right, active and passive, shares part of the visit's effect and
+is compared without it. A change leaves out what repeats with the person (lengths, skin over
+bone); a level, judged against a threshold, has everything.
 """
 
 from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
-from functools import lru_cache
+from itertools import pairwise
 from statistics import fmean, median
 
-from scipy.stats import t as student
-
-Z95 = 1.959964
-PRIOR_SEM_DEG = 2.5
-PRIOR_DF = 4
+from dachi.core.catalogue.poses import Likeness
+from dachi.core.catalogue.scatter_priors import Prior
+from dachi.core.judging.scatter import (
+    Z95,
+    Evidence,
+    Scatter,
+    Variance,
+    between,
+    crossed,
+    estimate,
+)
+from dachi.core.judging.thresholds import Reached, against
 
 #: What must be equal for two readings to be compared, in the order trials carry it.
-CONDITIONS = ("warmth", "variant", "method", "part of day", "prop")
+CONDITIONS = ("warmth", "variant", "method", "part of day", "prop", "marks")
+#: The share of a reading's sd that is new at each shot, where only the whole is known.
+NEW_SHARE = 0.8
+
+#: Two sides of one visit share part of its effect: their squares are worth so much of as many
+#: independent ones, 1 / (1 + r^2) at a correlation r of a half.
+PAIRED = 0.8
 
 NONE: frozenset[str] = frozenset()
+NONE_STILL: frozenset[int] = frozenset()
+
+
+def part_of_day(hour: int) -> str:
+    """Bodies are stiffer before noon: readings of the two halves are not compared."""
+    return "morning" if hour < 12 else "afternoon or evening"
 
 
 class Verdict(StrEnum):
@@ -48,8 +67,9 @@ WIDE_CONTROL, NARROW_CONTROL = 0.8, 0.93
 class TrialValue:
     """One trial's headline reading. ``day`` counts days from any fixed date.
 
-    ``conditions`` follow ``CONDITIONS`` (later ones may be left off); only equal ones are
-    compared. ``alike`` holds the measures that must agree within a share to be compared.
+    ``sd`` is the reading's absolute standard deviation, ``sd_change`` its part that is new at
+    each shot. ``conditions`` follow ``CONDITIONS`` (later ones may be left off); only equal ones
+    are compared. ``beside`` holds measures the value is compared at (see ``Likeness``).
     """
 
     trial_id: int
@@ -61,12 +81,24 @@ class TrialValue:
     sd: float
     valid: bool
     conditions: tuple[str, ...]
-    alike: Mapping[str, float] = field(default_factory=dict, hash=False)
+    beside: Mapping[str, float] = field(default_factory=dict, hash=False)
+    sd_change: float | None = None
+
+    @property
+    def new(self) -> float:
+        """Variance of the reading that is new at each shot."""
+        return (NEW_SHARE * self.sd if self.sd_change is None else self.sd_change) ** 2
 
 
 @dataclass(frozen=True)
 class SessionValue:
-    """The mean (or best) of an assessment's valid, comparable trials of one side and mode."""
+    """The mean (or best) of an assessment's valid, comparable trials of one side and mode.
+
+    Its variance is the visit's + ``share`` of the trial's + ``known`` (what its readings are
+    worse by than trials usually scatter); ``lasting`` is the variance that repeats with the
+    person. ``like`` is the value as it would be at the line's newest set-up, where the pose is
+    compared at one, ``apart`` the standard error of that for each unit of correlation.
+    """
 
     assessment_id: int
     day: float
@@ -74,27 +106,50 @@ class SessionValue:
     mode: str
     value: float
     count: int
-    sem: float
+    scatter: Scatter
+    share: float
     trial_ids: tuple[int, ...]
     other_conditions: bool = False
-    df: float = math.inf
+    known: float = 0.0
+    lasting: float = 0.0
+    like: float = math.nan
+    apart: float = 0.0
+
+    def __post_init__(self) -> None:
+        if math.isnan(self.like):
+            object.__setattr__(self, "like", self.value)
+
+    @property
+    def spread(self) -> Variance:
+        """Its variance in a change between visits."""
+        return self.scatter.variance(1.0, self.share, self.known)
 
     @property
     def mdc(self) -> float:
-        """MDC95 between two sessions like this one."""
-        return math.sqrt(2.0) * self.half
+        """Minimal detectable change between two sessions like this one."""
+        return self.scatter.variance(2.0, 2.0 * self.share, 2.0 * self.known).half
+
+    @property
+    def level(self) -> Variance:
+        """Its variance against a threshold: with everything."""
+        return self.scatter.variance(1.0, self.share, self.known + self.lasting)
 
     @property
     def half(self) -> float:
         """Half the 95 % interval of the value."""
-        return t95(self.df) * self.sem / math.sqrt(self.count)
+        return self.level.half
+
+    def within_visit(self) -> Variance:
+        """Its variance against what else the same visit holds."""
+        return self.scatter.variance(1.0 - self.scatter.shared, self.share, self.known)
 
 
 @dataclass(frozen=True)
 class Gain:
     """The change between two session values, with its 95 % interval and verdict.
 
-    ``better`` says whether more range reads ``higher`` or ``lower``.
+    ``better`` says whether more range reads ``higher`` or ``lower``; ``p`` how often chance
+    alone shows as much, two-sided.
     """
 
     earlier: SessionValue
@@ -102,6 +157,7 @@ class Gain:
     change: float
     mdc: float
     better: str = "higher"
+    p: float = 1.0
 
     @property
     def low(self) -> float:
@@ -188,7 +244,12 @@ class Asymmetry:
     difference: float
     mdc: float
     tighter: str | None
-    worth_acting: bool
+    acting: Reached
+
+    @property
+    def worth_acting(self) -> bool:
+        """Whether the tighter side surely deserves more of the work."""
+        return self.acting is Reached.YES
 
 
 @dataclass(frozen=True)
@@ -197,7 +258,8 @@ class Series:
 
     lines: tuple[Line, ...]
     conditions: tuple[str, ...] | None
-    sems: Mapping[str, float]
+    scatters: Mapping[str, Scatter]
+    evidence: Mapping[str, Evidence]
     better: str = "higher"
     included: frozenset[str] = frozenset()
 
@@ -223,142 +285,185 @@ class Series:
         return tuple(t for line in self.lines for t in line.left_out)
 
 
-@dataclass(frozen=True)
-class Repeats:
-    """What repeated trials say of the error: summed squares (deg^2) and degrees of freedom."""
-
-    squares: float = 0.0
-    df: float = 0.0
-
-    def __add__(self, other: Repeats) -> Repeats:
-        return Repeats(self.squares + other.squares, self.df + other.df)
-
-
-def repeats_of(groups: Iterable[Sequence[float]]) -> Repeats:
-    """Pool the scatter of repeated trials about their own means."""
-    squares, df = 0.0, 0.0
-    for values in groups:
-        if len(values) > 1:
-            mean = fmean(values)
-            squares += sum((v - mean) ** 2 for v in values)
-            df += len(values) - 1
-    return Repeats(squares, df)
-
-
-def pooled_sem(found: Repeats, prior: float = PRIOR_SEM_DEG, prior_df: float = PRIOR_DF) -> float:
-    """Standard error of measurement from repeated trials, pooled with the prior."""
-    return math.sqrt((prior_df * prior**2 + found.squares) / (prior_df + found.df))
-
-
-@lru_cache(maxsize=1024)
-def t95(df: float) -> float:
-    """Two-sided 95 % point of Student's t; 1.96 where the SEM is as good as known."""
-    return Z95 if math.isinf(df) else float(student.ppf(0.975, df))
+def alone(line: Line, trial_id: int) -> SessionValue | None:
+    """One trial of a line as if it were all of its visit; None where the line does not count it."""
+    trial = next((t for t in line.trials if t.trial_id == trial_id), None)
+    whole = next((s for s in line.sessions if trial_id in s.trial_ids), None)
+    if trial is None or whole is None:
+        return None
+    known = max(trial.new - whole.scatter.trial, 0.0)
+    like = trial.value + whole.like - whole.value
+    return replace(
+        whole, value=trial.value, count=1, share=1.0, trial_ids=(trial_id,), known=known, like=like
+    )
 
 
 def gain(earlier: SessionValue, later: SessionValue, better: str = "higher") -> Gain:
     """Compare two session values of the same side and mode."""
-    sem = math.sqrt((earlier.sem**2 + later.sem**2) / 2.0)
-    factor = t95(min(earlier.df, later.df))
-    mdc = factor * sem * math.sqrt(1 / earlier.count + 1 / later.count)
-    return Gain(earlier, later, later.value - earlier.value, mdc, better)
+    unlike = (later.apart - earlier.apart) ** 2
+    one, two = earlier, later
+    spread = two.scatter.variance(2.0, one.share + two.share, one.known + two.known + unlike)
+    change = two.like - one.like
+    return Gain(one, two, change, spread.half, better, spread.p(change))
 
 
 def build(
     trials: Sequence[TrialValue],
     *,
     better: str = "higher",
-    alike: Mapping[str, float] | None = None,
+    likeness: Likeness | None = None,
     include: Collection[str] = (),
     prefer: Mapping[str, str] | None = None,
     best: bool = False,
-    repeats: Mapping[str, Repeats] | None = None,
+    others: Mapping[str, Sequence[Evidence]] | None = None,
+    priors: Mapping[str, Prior] | None = None,
+    still: Collection[int] = (),
 ) -> Series:
     """Group trials into lines.
 
     The conditions most sessions were taken under (the latest, on a tie) are the
     series; trials under others, and invalid ones, are left out and listed. ``include``
     names conditions that may differ after all, ``prefer`` gives conditions the series must
-    have. ``alike`` gives, for each measure a trial
-    carries, the share by which it may differ from the usual. ``best`` takes the best trial
-    of a session instead of the mean, which drifts up with more trials. ``repeats`` is, for
-    each mode, what the coach's trials of this pose with other people say of the error.
+    have. ``likeness`` is what values are compared at. ``best`` takes the best trial
+    of a session instead of the mean, which drifts up with more trials. ``others`` is, for
+    each mode, what the coach's trials of this pose with other people say of the scatter,
+    ``priors`` what is taken of it beforehand. ``still`` are assessments since whose
+    predecessor, days ago, nothing was practised.
     """
     included = frozenset(include)
-    wanted = {i: prefer[n] for i, n in enumerate(CONDITIONS) if n in (prefer or {}) and prefer}
-    chosen = main_conditions(
-        [t for t in trials if all(t.conditions[i : i + 1] == (v,) for i, v in wanted.items())]
-    )
-    usual = _usual(trials, chosen, included)
-
-    def comparable(t: TrialValue) -> bool:
-        if not t.valid or chosen is None or differing(t, chosen) - included:
-            return False
-        if not alike:
-            return True
-        return all(
-            name not in t.alike
-            or name not in usual
-            or abs(t.alike[name] - usual[name]) <= share * abs(usual[name])
-            for name, share in alike.items()
+    chosen, used, left_out = _sorted_out(trials, included, prefer or {})
+    usual = _usual(used)
+    evidence = _evidence(used, usual, frozenset(still))
+    scatters = {
+        mode: estimate(
+            [*((others or {}).get(mode, ())), evidence.get(mode, Evidence())],
+            (priors or {}).get(mode, Prior()),
         )
-
-    used: dict[tuple[str, str], dict[int, list[TrialValue]]] = {}
-    left_out: dict[tuple[str, str], list[TrialValue]] = {}
-    for t in trials:
-        key = (t.side, t.mode)
-        if comparable(t):
-            used.setdefault(key, {}).setdefault(t.assessment_id, []).append(t)
-        else:
-            left_out.setdefault(key, []).append(t)
-    pooled = _scatter(used, {m for _, m in (*used, *left_out)}, repeats or {})
-    sems = {m: pooled_sem(found) for m, found in pooled.items()}
+        for mode in {m for _, m in (*used, *left_out)}
+    }
     lines = []
     for side, mode in sorted({*used, *left_out}):
         visits = used.get((side, mode), {})
-        df = PRIOR_DF + pooled[mode].df
         sessions = [
-            _session(same, sems[mode], df, better if best else None, chosen)
+            _session(same, scatters[mode], usual, better if best else None, chosen)
             for same in visits.values()
         ]
         sessions.sort(key=lambda s: (s.day, s.assessment_id))
+        if likeness is not None:
+            sessions = _made_alike(sessions, visits, likeness)
         counted = tuple(t for same in visits.values() for t in same)
         rest = tuple(left_out.get((side, mode), ()))
         lines.append(Line(side, mode, tuple(sessions), counted, rest, better))
-    return Series(tuple(lines), chosen, sems, better, included)
+    return Series(tuple(lines), chosen, scatters, evidence, better, included)
 
 
-def _scatter(
+Visits = dict[int, list[TrialValue]]
+
+
+def _sorted_out(
+    trials: Sequence[TrialValue], included: frozenset[str], prefer: Mapping[str, str]
+) -> tuple[
+    tuple[str, ...] | None,
+    dict[tuple[str, str], Visits],
+    dict[tuple[str, str], list[TrialValue]],
+]:
+    """The conditions charted, and by side and mode the visits that count and what does not."""
+    wanted = {i: prefer[n] for i, n in enumerate(CONDITIONS) if n in prefer}
+    chosen = main_conditions(
+        [t for t in trials if all(t.conditions[i : i + 1] == (v,) for i, v in wanted.items())]
+    )
+    used: dict[tuple[str, str], Visits] = {}
+    left_out: dict[tuple[str, str], list[TrialValue]] = {}
+    for t in trials:
+        key = (t.side, t.mode)
+        if t.valid and chosen is not None and not differing(t, chosen) - included:
+            used.setdefault(key, {}).setdefault(t.assessment_id, []).append(t)
+        else:
+            left_out.setdefault(key, []).append(t)
+    return chosen, used, left_out
+
+
+def evidence_of(trials: Sequence[TrialValue]) -> dict[str, Evidence]:
+    """What one person's trials of a pose say of each mode's scatter."""
+    _, used, _ = _sorted_out(trials, NONE, {})
+    return _evidence(used, _usual(used), NONE_STILL)
+
+
+def _usual(used: Mapping[tuple[str, str], Visits]) -> float:
+    """The variance readings of these trials usually have."""
+    return median([t.sd**2 for v in used.values() for same in v.values() for t in same] or [1.0])
+
+
+def _coarse(trial: TrialValue, usual: float) -> float:
+    """How much wider than usual a trial scatters (a ratio of variances), from its reading's sd.
+
+    Half of the usual scatter is taken to be the reading's, half the body's.
+    """
+    return 0.5 + 0.5 * trial.sd**2 / usual if usual > 0.0 else 1.0
+
+
+def _mean(same: Sequence[TrialValue], usual: float) -> tuple[float, float, list[float]]:
+    """Weighted mean of trials, the share of the trial variance it has, and the weights."""
+    coarse = [_coarse(t, usual) for t in same]
+    total = sum(1.0 / c for c in coarse)
+    weights = [1.0 / c / total for c in coarse]
+    value = sum(w * t.value for w, t in zip(weights, same, strict=True))
+    return value, 1.0 / total, weights
+
+
+def _evidence(
     used: Mapping[tuple[str, str], Mapping[int, list[TrialValue]]],
-    modes: Collection[str],
-    repeats: Mapping[str, Repeats],
-) -> dict[str, Repeats]:
-    """What these trials and those with other people say of each mode's error."""
-    return {
-        mode: repeats_of(
-            [t.value for t in same]
-            for (_, m), visits in used.items()
-            if m == mode
-            for same in visits.values()
-        )
-        + repeats.get(mode, Repeats())
-        for mode in modes
-    }
+    usual: float,
+    still: frozenset[int],
+) -> dict[str, Evidence]:
+    """What these trials say of each mode's scatter."""
+    found: dict[str, Evidence] = {}
+    means: dict[tuple[str, str], dict[int, tuple[float, float, float]]] = {}
+    for (side, mode), visits in used.items():
+        total = found.get(mode, Evidence())
+        line = means.setdefault((side, mode), {})
+        for at, same in visits.items():
+            value, share, _ = _mean(same, usual)
+            line[at] = (same[0].day, value, share)
+            squares = sum((t.value - value) ** 2 / _coarse(t, usual) for t in same)
+            total += Evidence(within=squares, within_df=len(same) - 1.0)
+        rows = sorted((*v, at in still) for at, v in line.items())
+        total += between(*_columns([r[:3] for r in rows if not r[3]]))
+        for before, after in pairwise(rows):
+            if after[3]:
+                total += between(*_columns([before[:3], after[:3]]), still=True)
+        found[mode] = total
+    for mode, total in found.items():
+        left, right = means.get(("left", mode), {}), means.get(("right", mode), {})
+        both = sorted((left[at][0], left[at][1], right[at][1]) for at in left if at in right)
+        if both:
+            total = replace(
+                total, between=PAIRED * total.between, between_df=PAIRED * total.between_df
+            )
+        found[mode] = total + crossed(*_columns(both))
+    return found
+
+
+def _columns(rows: Sequence[tuple[float, float, float]]) -> tuple[list[float], ...]:
+    return tuple([row[i] for row in rows] for i in range(3))
 
 
 def _session(
     same: list[TrialValue],
-    sem: float,
-    df: float,
+    scatter: Scatter,
+    usual: float,
     best: str | None,
     chosen: tuple[str, ...] | None,
 ) -> SessionValue:
     first = same[0]
-    values = [t.value for t in same]
-    value = fmean(values) if best is None else max(values) if best == "higher" else min(values)
-    other = any(chosen is not None and differing(t, chosen) for t in same)
+    value, share, weights = _mean(same, usual)
+    if best is not None:
+        value = (max if best == "higher" else min)(t.value for t in same)
     # A session is never known better than its readings allow.
-    sem = max(sem, math.sqrt(fmean(t.sd**2 for t in same)))
+    known = sum(
+        w * w * max(t.new - _coarse(t, usual) * scatter.trial, 0.0)
+        for w, t in zip(weights, same, strict=True)
+    )
     return SessionValue(
         first.assessment_id,
         first.day,
@@ -366,15 +471,46 @@ def _session(
         first.mode,
         value,
         len(same),
-        sem,
+        scatter,
+        share,
         tuple(t.trial_id for t in same),
-        other,
-        df,
+        any(chosen is not None and differing(t, chosen) for t in same),
+        known,
+        fmean(max(t.sd**2 - t.new, 0.0) for t in same),
     )
 
 
+def _made_alike(
+    sessions: Sequence[SessionValue],
+    visits: Mapping[int, Sequence[TrialValue]],
+    likeness: Likeness,
+) -> list[SessionValue]:
+    """Values as they would be at the newest session's set-up, with what that costs."""
+    at = {
+        s.assessment_id: fmean(found)
+        for s in sessions
+        if (
+            found := [
+                t.beside[likeness.measure]
+                for t in visits[s.assessment_id]
+                if likeness.measure in t.beside
+            ]
+        )
+    }
+    newest = next((at[s.assessment_id] for s in reversed(sessions) if s.assessment_id in at), None)
+    if newest is None:
+        return list(sessions)
+    alike = []
+    for s in sessions:
+        # What nobody measured is taken to have been as it is now.
+        apart = at.get(s.assessment_id, newest) - newest
+        like = s.value - likeness.slope * apart
+        alike.append(replace(s, like=like, apart=likeness.sd * apart))
+    return alike
+
+
 def disagreeing(
-    trials: Sequence[TrialValue], sem: float = PRIOR_SEM_DEG
+    trials: Sequence[TrialValue], trial_sd: float = Prior.trial
 ) -> tuple[TrialValue, TrialValue] | None:
     """The two valid trials of one session, side and mode that lie too far apart to be one range.
 
@@ -385,7 +521,7 @@ def disagreeing(
     if len(valid) < 2:
         return None
     low, high = valid[0], valid[-1]
-    limit = Z95 * math.sqrt(low.sd**2 + high.sd**2 + 2.0 * sem**2)
+    limit = Z95 * math.sqrt(low.sd**2 + high.sd**2 + 2.0 * trial_sd**2)
     return (low, high) if high.value - low.value > limit else None
 
 
@@ -410,17 +546,6 @@ def main_conditions(trials: Sequence[TrialValue]) -> tuple[str, ...] | None:
     return max(counts, key=lambda c: (counts[c], latest[c], c))
 
 
-def _usual(
-    trials: Sequence[TrialValue], chosen: tuple[str, ...] | None, included: frozenset[str]
-) -> dict[str, float]:
-    found: dict[str, list[float]] = {}
-    for t in trials:
-        if t.alike and t.valid and chosen is not None and not differing(t, chosen) - included:
-            for name, value in t.alike.items():
-                found.setdefault(name, []).append(value)
-    return {name: median(values) for name, values in found.items()}
-
-
 def reserves(series: Series, side: str) -> list[Reserve]:
     """Reserve and control ratio of each session that has both modes, oldest first."""
     active, passive = series.line(side, "active"), series.line(side, "passive")
@@ -442,13 +567,14 @@ def reserves(series: Series, side: str) -> list[Reserve]:
 
 
 def _mdc_between(a: SessionValue, b: SessionValue) -> float:
-    return t95(min(a.df, b.df)) * math.sqrt(a.sem**2 / a.count + b.sem**2 / b.count)
+    """What of one visit differs by chance: the shared part of the visit's effect cancels."""
+    return (a.within_visit() + b.within_visit()).half
 
 
-def worth_acting(left: float, right: float, mdc: float) -> bool:
-    """Whether two sides differ by more than chance and by more than sides usually may."""
+def worth_acting(left: float, right: float, mdc: float) -> Reached:
+    """Whether two sides surely differ by more than sides usually may (interval ``mdc``)."""
     limit = max(ASYMMETRY_DEG, ASYMMETRY_SHARE * max(abs(left), abs(right)))
-    return abs(left - right) > max(mdc, limit)
+    return against(abs(left - right), mdc, at_least=limit)
 
 
 def asymmetries(series: Series, mode: str) -> list[Asymmetry]:

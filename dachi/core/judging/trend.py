@@ -1,11 +1,8 @@
 """Slope, plateau and the next useful look, from a line of session values.
 
-Slopes are Theil and Sen's median of pairwise slopes (Sen 1968, scipy.stats.theilslopes), so that
-one odd session does not turn them. Their interval comes from the standard error of
-measurement, which trials tell far better than the scatter of four or five sessions does:
-the least-squares sd SEM sqrt(sum d^2 / n) / sum d^2 with d = t - mean t, widened by the
-estimator's efficiency on a handful of sessions, with Student's t on the degrees of freedom
-behind the SEM.
+A slope is the weighted least-squares one over session values, each weighed by what visit and
+trials leave open; its interval comes from the scatter that the coach's people tell
+(``judging.scatter``), far better known than from the residuals of four or five sessions.
 """
 
 from __future__ import annotations
@@ -16,9 +13,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import theilslopes
 
-from dachi.core.judging.series import Line, Series, SessionValue, gain, t95
+from dachi.core.judging.series import Line, Series, SessionValue, gain
 
 Array = NDArray[np.float64]
 
@@ -28,14 +24,14 @@ WINDOW_DAYS, WINDOW_SESSIONS = 182.0, 6
 PLATEAU_SESSIONS, PLATEAU_DAYS = 4, 42.0
 RETEST_WEEKS = (2.0, 6.0)
 USUAL_RETEST_WEEKS = 4.0
-#: Efficiency of Theil and Sen's slope against least squares for normal errors: 3/pi for many
-#: evenly spread sessions, less for a few irregular ones (0.87 for five to eight, by simulation).
-EFFICIENCY = 0.87
 
 
 @dataclass(frozen=True)
 class Trend:
-    """Change in degrees a week (as read, not counted towards more range), 95 % interval."""
+    """Change in degrees a week (as read, not counted towards more range), 95 % interval.
+
+    ``p``: how often chance alone shows as steep a slope, two-sided.
+    """
 
     slope: float
     sd: float
@@ -44,6 +40,7 @@ class Trend:
     sessions: int
     days: float
     better: str
+    p: float = 1.0
 
     @property
     def improvement(self) -> float:
@@ -84,25 +81,22 @@ def window(line: Line) -> tuple[SessionValue, ...]:
 
 
 def slope_of(sessions: Sequence[SessionValue], better: str = "higher") -> Trend | None:
-    """Robust slope over sessions; None with fewer than three different days."""
+    """Slope over sessions; None with fewer than three different days."""
     weeks = np.array([s.day / 7.0 for s in sessions])
-    values = np.array([s.value for s in sessions])
-    counts = np.array([s.count for s in sessions], dtype=float)
     if len(set(np.round(weeks, 2))) < 3:
         return None
-    slope = float(theilslopes(values, weeks)[0])
-    apart = (weeks - weeks.mean()) ** 2
-    sem = float(np.sqrt(np.mean([s.sem**2 for s in sessions])))
-    sd = sem * math.sqrt(float(apart @ (1 / counts)) / EFFICIENCY) / float(apart.sum())
-    half = t95(sessions[-1].df) * sd
+    weights = np.array([1.0 / max(s.spread.mean + s.spread.known, 1e-9) for s in sessions])
+    apart = weeks - float(weights @ weeks) / float(weights.sum())
+    parts = weights * apart / float(weights @ apart**2)
+    slope = float(parts @ np.array([s.like for s in sessions]))
+    shares = np.array([s.share for s in sessions])
+    unlike = float(parts @ np.array([s.apart for s in sessions])) ** 2
+    known = float(parts**2 @ np.array([s.known for s in sessions])) + unlike
+    spread = sessions[-1].scatter.variance(float(parts @ parts), float(parts**2 @ shares), known)
+    days = float(sessions[-1].day - sessions[0].day)
+    half = spread.half
     return Trend(
-        slope,
-        sd,
-        slope - half,
-        slope + half,
-        len(sessions),
-        float(sessions[-1].day - sessions[0].day),
-        better,
+        slope, spread.sd, slope - half, slope + half, len(sessions), days, better, spread.p(slope)
     )
 
 
@@ -125,7 +119,7 @@ def plateau(line: Line) -> Plateau | None:
     if found is None or found.clear:
         return None
     first, last = recent[0], recent[-1]
-    if abs(last.value - first.value) >= gain(first, last).mdc:
+    if gain(first, last).real:
         return None
     return Plateau(len(recent), last.day - first.day)
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from dachi.core.judging.series import (
     WIDE_CONTROL,
     Asymmetry,
     Gain,
+    Line,
     Reserve,
     Series,
     TrialValue,
@@ -13,6 +16,8 @@ from dachi.core.judging.series import (
     asymmetries,
     differing,
 )
+from dachi.core.judging.stages import Stage, stage_of, verdict_of
+from dachi.core.judging.thresholds import Reached
 
 UNITS = {"deg": "°", "cm": " cm", "ratio": ""}
 
@@ -41,23 +46,56 @@ def span(days: float) -> str:
     )
 
 
-def say_gain(change: Gain | None, since: str, unit: str = "deg") -> str:
-    """One sentence about a change since the first or the last assessment."""
+def say_verdict(improvement: float, stage: Stage | None, why: str = "") -> str:
+    """What a change amounts to, its stage and why it is that."""
+    verdict = verdict_of(improvement, stage)
+    if stage is None:
+        return str(verdict)
+    if stage is Stage.FIRST_SIGN:
+        kind = "gain" if verdict is Verdict.GAIN else "loss"
+        return f"a first sign of a {kind}: the next visit tells"
+    return f"a {verdict}, {why}: confirmed" if why else f"a {verdict}, confirmed"
+
+
+def say_gain(
+    change: Gain | None, since: str, unit: str = "deg", stage: Stage | None = None, why: str = ""
+) -> str:
+    """One sentence about a change since the first or the last assessment.
+
+    Change, interval, stage and why: "+9° ± 6° since the first assessment (10 weeks), a real gain,
+    seen at the last two visits: confirmed."
+    """
     if change is None:
         return "Nothing to compare with yet."
     days = change.later.day - change.earlier.day
-    size = plain(change.mdc, unit)
-    what = f"{signed(change.change, unit)} since the {since} ({span(days)})"
+    size = f"{signed(change.change, unit)} ± {plain(change.mdc, unit)}"
+    what = f"{size} since the {since} ({span(days)})"
     told = " Conditions differ between the two." if change.mixed else ""
-    if change.verdict is Verdict.GAIN:
-        return f"{what}: a real gain, more than the {size} that chance explains.{told}"
-    if change.verdict is Verdict.LOSS:
-        return f"{what}: a real loss, more than the {size} that chance explains.{told}"
-    return f"{what}: no change we could detect; it would show from {size}.{told}"
+    said = say_verdict(change.improvement, stage or stage_of(change.real, False), why)
+    return f"{what}, {said}.{told}"
 
 
-def headline_sentence(series: Series, unit: str = "deg") -> str:
-    """The sentence above a chart: what changed since the first and since the last."""
+def say_two_shots(change: Gain, unit: str = "deg") -> str:
+    """What two single photographs show."""
+    a, b = change.earlier.value, change.later.value
+    size = f"{signed(change.change, unit)} ± {plain(change.mdc, unit)}"
+    told = (
+        "more than chance explains between two single photographs"
+        if change.real
+        else "two single photographs do not tell so small a change"
+    )
+    return f"These two photographs: {plain(a, unit)} and {plain(b, unit)}, {size}: {told}."
+
+
+def headline_sentence(
+    series: Series,
+    unit: str = "deg",
+    staged: Mapping[tuple[str, str], tuple[Stage | None, str]] | None = None,
+) -> str:
+    """The sentence above a chart: what changed since the first and since the last.
+
+    ``staged``: of each side and mode the stage of the change since the first and why.
+    """
     parts = []
     mode = series.main_mode
     for side in series.sides:
@@ -71,20 +109,29 @@ def headline_sentence(series: Series, unit: str = "deg") -> str:
             parts.append(f"{name} has one assessment so far ({value}).")
             continue
         days = first.later.day - first.earlier.day
-        moved = signed(first.change, unit)
-        if first.real:
-            real = "" if first.verdict is Verdict.GAIN else ", a real loss"
-            shown = plain(first.mdc, unit)
-            text = f"{name} {moved} in {span(days)}{real} (detectable from {shown})"
-        else:
-            text = f"{name}: no change we could detect in {span(days)} ({moved})"
+        stage, why = (staged or {}).get((side, mode), (None, ""))
+        size = f"{signed(first.change, unit)} ± {plain(first.mdc, unit)}"
+        said = say_verdict(first.improvement, stage or stage_of(first.real, False), why)
+        text = f"{name} {size} over {span(days)}, {said}"
         if len(line.sessions) > 2:
-            change = f"a {last.verdict}" if last.real else "too little to tell"
+            change = "more than chance explains" if last.real else "too little to tell"
             text += f"; {signed(last.change, unit)} since last time, {change}"
         parts.append(text + ".")
+        parts += [x for x in (say_likeness(line),) if x]
     if series.included and any(s.other_conditions for x in series.lines for s in x.sessions):
         parts.append("Sessions under other conditions are included by choice.")
     return " ".join(parts) or "Nothing to chart yet: mark a photograph first."
+
+
+def say_likeness(line: Line) -> str:
+    """That sessions were made alike before they were compared; empty where none had to be."""
+    if not line.sessions or all(abs(s.like - s.value) < 0.5 for s in line.sessions):
+        return ""
+    first = line.sessions[0]
+    return (
+        f"The set-up has changed since: the first {plain(first.value)} would be about "
+        f"{plain(first.like)} in today's, and that is what is compared."
+    )
 
 
 def say_reserve(r: Reserve, unit: str = "deg") -> str:
@@ -122,12 +169,14 @@ def describe_asymmetry(a: Asymmetry, unit: str = "deg") -> str:
         return (
             f"Left and right differ by {size}, which chance explains (up to {plain(a.mdc, unit)})."
         )
-    if a.worth_acting:
+    said = f"The {a.tighter} is tighter by {size} ± {plain(a.mdc, unit)}"
+    if a.acting is Reached.YES:
         return (
-            f"The {a.tighter} is tighter by {size}, a real difference worth acting on: "
-            "it gets more of the work, not all of it."
+            f"{said}, a real difference worth acting on: it gets more of the work, not all of it."
         )
-    return f"The {a.tighter} is tighter by {size}: real, but small enough to leave alone."
+    if a.acting is Reached.UNKNOWN:
+        return f"{said}: real, but whether it is enough to act on one more look would tell."
+    return f"{said}: real, but small enough to leave alone."
 
 
 def say_disagreeing(low: TrialValue, high: TrialValue, where: str, unit: str = "deg") -> str:

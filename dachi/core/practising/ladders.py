@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from dachi.core.catalogue.gates import Gate, Ladder, ReadingGate
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.judging.limiters import SessionReading
+from dachi.core.judging.thresholds import Reached, against, together
 
 
 @dataclass(frozen=True)
@@ -28,11 +29,15 @@ class Facts:
 
 @dataclass(frozen=True)
 class Answer:
-    """Whether a gate is open and the sentence why."""
+    """Whether a gate is open and the sentence why.
+
+    ``unknown``: its reading is too near the bound to say, so it stays shut until one more tells.
+    """
 
     gate: Gate
     open: bool
     because: str
+    unknown: bool = False
 
 
 @dataclass(frozen=True)
@@ -83,17 +88,23 @@ def _by_reading(
         return Answer(gate, False, f"{name} not measured yet: one photograph would tell")
     least = -math.inf if r.at_least is None else r.at_least
     most = math.inf if r.at_most is None else r.at_most
-    good = {x.side: least <= x.value <= most for x in own}
-    words = ", ".join(
-        f"{x.side + ' ' if x.side != 'both' else ''}{x.value:.0f}°"
-        for x in sorted(own, key=lambda x: x.side)
-    )
-    if r.of == "both" and set(good) != {"both"}:
-        missing = {"left", "right"} - set(good)
+    ordered = sorted(own, key=lambda x: x.side)
+    found = [against(x.value, x.half, at_least=least, at_most=most) for x in ordered]
+    words = ", ".join(_said(x) for x in ordered)
+    if r.of == "both" and {x.side for x in own} != {"both"}:
+        missing = {"left", "right"} - {x.side for x in own}
         if missing:
             return Answer(gate, False, f"{words}; {missing.pop()} not measured yet")
-        return Answer(gate, all(good.values()), words)
-    return Answer(gate, any(good.values()), words)
+    verdict = together(found, r.of == "both")
+    if verdict is Reached.UNKNOWN:
+        words += ": too near to say, one more shot would tell"
+    return Answer(gate, verdict is Reached.YES, words, verdict is Reached.UNKNOWN)
+
+
+def _said(x: SessionReading) -> str:
+    side = "" if x.side == "both" else f"{x.side} "
+    give = f" ± {x.half:.0f}°" if x.half else ""
+    return f"{side}{x.value:.0f}°{give}"
 
 
 def stand(

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from dachi.core.body.anatomy import other_side
 from dachi.core.judging.limiters import Limiter
 from dachi.core.judging.series import NARROW_CONTROL, WIDE_CONTROL, worth_acting
+from dachi.core.judging.thresholds import Reached
 from dachi.core.practising.programme import Need
 
 #: Weights against 1 for the plain coverage of a direction.
@@ -22,7 +23,10 @@ MOVERS = {
 
 @dataclass(frozen=True)
 class SideRange:
-    """The newest active and passive range in one direction and side, degrees, with MDC95."""
+    """The newest active and passive range in one direction and side, degrees.
+
+    ``mdc``: what two values of one visit differ by through chance alone (95 %).
+    """
 
     pose: str
     motion: str
@@ -91,7 +95,7 @@ def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:
         left, right = sides.get("left"), sides.get("right")
         if left is None or right is None or left.passive is None or right.passive is None:
             continue
-        if worth_acting(left.passive, right.passive, max(left.mdc, right.mdc)):
+        if worth_acting(left.passive, right.passive, max(left.mdc, right.mdc)) is Reached.YES:
             less = "left" if left.passive < right.passive else "right"
             said.setdefault(motion, set()).add(less if left.higher else other_side(less))
     # Where two poses name different sides of one direction, neither gets more.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
@@ -14,7 +14,7 @@ from werkzeug.wrappers import Response
 from dachi.core.assessing import runsheet
 from dachi.core.assessing.runsheet import SheetLine
 from dachi.data import catalogue
-from dachi.store import assessments, day_states, run_sheets, signing
+from dachi.store import assessments, day_states, felt, run_sheets, signing
 from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
 from dachi.store.day_states import DayState
@@ -65,6 +65,7 @@ def new(pid: int) -> str | Response | tuple[str, int]:
                 once_key=values["once_key"][:64],
             )
             if day_states.of_assessment(db(), coach_id(), aid) is None:
+                assessments.set_still(db(), coach_id(), aid, _still(pid, values["taken_at"], aid))
                 day_states.save(db(), coach_id(), aid, state)
                 aims = [a for a in request.form.getlist("aim") if a in catalogue()]
                 run_sheets.save(db(), coach_id(), aid, visits.new_lines(work(), pid, aims))
@@ -81,6 +82,7 @@ def new(pid: int) -> str | Response | tuple[str, int]:
         training=TRAINING,
         aims=visits.aims(work(), pid),
         usual_minutes=runsheet.minutes(visits.new_lines(work(), pid), catalogue()),
+        lately=_lately(pid, values["taken_at"]),
     )
     return page, 422 if problem else 200
 
@@ -123,6 +125,7 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
                 db(), coach_id(), aid, taken_at=values["taken_at"], warmth=values["warmth"],
                 notes=values["notes"].strip()[:4000],
             )  # fmt: skip
+            assessments.set_still(db(), coach_id(), aid, _still(who.id, values["taken_at"], aid))
             day_states.save(db(), coach_id(), aid, _state(values))
             for pose_id in {t.pose for t in assessments.trials(db(), coach_id(), aid)}:
                 summaries.refresh(work(), visit.practitioner_id, pose_id)
@@ -131,8 +134,42 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
     page = render_template(
         "assessment_form.html", who=who, visit=visit, values=values, problem=problem, pain=pain,
         before=None, places=PLACES, training=TRAINING,
+        lately=_lately(who.id, visit.taken_at, aid),
     )  # fmt: skip
     return page, 422 if problem else 200
+
+
+def _lately(pid: int, taken_at: str, but: int | None = None) -> Assessment | None:
+    """The visit within the week before, whose repetition would tell the day's scatter."""
+    try:
+        at = datetime.fromisoformat(taken_at)
+    except ValueError:
+        return None
+    for v in assessments.of_practitioner(db(), coach_id(), pid):
+        gap = at - datetime.fromisoformat(v.taken_at)
+        if v.id != but and timedelta(hours=12) <= gap <= timedelta(days=7):
+            return v
+    return None
+
+
+def _still(pid: int, taken_at: str, aid: int) -> bool:
+    """Whether nothing was practised since a visit of the same week."""
+    return request.form.get("still") == "1" and _lately(pid, taken_at, aid) is not None
+
+
+@room.post("/a/<int:aid>/felt")
+@login_required
+def feel(aid: int) -> Response:
+    """Keep what was felt, one tap; the same tap again takes it back."""
+    visit = own_assessment(aid)
+    kind, answer = request.form.get("kind", ""), request.form.get("answer", "")
+    if (closed := intake.closed(visit)) is not None:
+        flash(closed, "retake")
+    elif felt.known(kind, answer):
+        was = felt.of_visit(db(), coach_id(), aid).get(kind)
+        felt.at_visit(db(), coach_id(), aid, kind, "" if was == answer else answer)
+    shown = request.form.get("pose") or None
+    return redirect(url_for("assessments.sheet", aid=aid, pose=shown, _anchor="felt"))
 
 
 _WORDS = {

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -42,6 +41,7 @@ from dachi.studio.markings import (
 from dachi.studio.markings import read as read_marking
 from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
+from dachi.web.bench_marks import shown
 from dachi.web.session import (
     coach_id,
     current_coach,
@@ -54,20 +54,6 @@ from dachi.web.session import (
 )
 
 room = Blueprint("bench", __name__)
-
-
-@dataclass(frozen=True)
-class ShownMark:
-    """A mark as the bench first shows it."""
-
-    id: str
-    label: str
-    where: str
-    x: float
-    y: float
-    state: str
-    sd: float | None
-    key: int
 
 
 @room.get("/t/<int:tid>")
@@ -83,7 +69,7 @@ def page(tid: int) -> str:
     started = _seen(draft or {})
     # A draft that a file or the program made was made of what is there now.
     seen = newest if started is None or theirs else min(started, newest)
-    shown = _shown(at, marking, states)
+    first_shown = shown(at, marking, states)
     corners, shots = corners_for(at, marking)
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     ids = [t.id for t in order]
@@ -92,7 +78,7 @@ def page(tid: int) -> str:
         "bench.html",
         at=at,
         visit=own_assessment(at.trial.assessment_id),
-        marks=shown,
+        marks=first_shown,
         corners=corners or starting_marks.guess_corners(at.pose, *at.size),
         corner_names=CORNERS,
         mat_on=corners is not None,
@@ -145,20 +131,6 @@ room.before_request(keep_closed)
 def fan_sides(at: Surroundings) -> dict[str, str]:
     """The side each measure belongs to, which colours its fan."""
     return {m.id: m.side or at.trial.side for m in at.pose.measures}
-
-
-def _shown(at: Surroundings, marking: Marking, states: dict[str, str]) -> list[ShownMark]:
-    guess = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
-    found = []
-    for key, m in enumerate(at.pose.marks, start=1):
-        x, y = marking.marks.get(m.id, guess[m.id])
-        state = states.get(m.id, "absent")
-        if m.id in marking.mark_sds:
-            state = "sticker"
-        found.append(
-            ShownMark(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key)
-        )
-    return found
 
 
 def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, Any]:

@@ -6,7 +6,7 @@ from flask import Blueprint, abort, render_template, request, url_for
 from flask_login import login_required
 
 from dachi.data import catalogue
-from dachi.studio import comparing
+from dachi.studio import comparing, summaries
 from dachi.studio.summaries import judged
 from dachi.web.session import own_assessment, own_practitioner, work
 
@@ -35,6 +35,8 @@ def page(pid: int) -> str:
         comparing.placed(work(), a, pose, line.side, family) or abort(404),
         comparing.placed(work(), b, pose, line.side, family) or abort(404),
     )
+    known = summaries.lines_of(summaries.of_practitioner(work(), pid), pose.id, family)
+    staged = summaries.staged_of(known).get((line.side, line.mode), (None, ""))
     return render_template(
         "compare.html",
         who=who,
@@ -42,7 +44,9 @@ def page(pid: int) -> str:
         pair=pair,
         line=line,
         choices=choices,
-        sentence=comparing.say_difference(series, line.side, line.mode, a, b),
+        sentences=comparing.say_difference(
+            series, line.side, line.mode, a, b, pose.families[0].unit, staged
+        ),
         sessions=[(s, own_assessment(s.assessment_id).taken_at) for s in line.sessions],
         size=(comparing.WIDTH, comparing.HEIGHT),
         picture=lambda p: url_for("pictures.picture", photo_id=p.id, kind="preview"),

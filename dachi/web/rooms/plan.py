@@ -84,7 +84,8 @@ def profile(pid: int) -> Response:
     own_practitioner(pid)
     known = weeks.profile_of(work(), pid)
     level, minutes = request.form.get("level", ""), request.form.get("minutes", "")
-    chosen = tuple(sorted({int(d) for d in request.form.getlist("weekday") if d in "0123456"}))
+    days = set("0123456") & set(request.form.getlist("weekday"))
+    chosen = tuple(sorted(int(d) for d in days))
     if level not in ("1", "2", "3") or minutes not in ("5", "10", "15", "20", "30", "45", "60"):
         flash("Choose a level and the minutes of a session.", "retake")
     elif not chosen:

@@ -17,6 +17,7 @@ from dachi.core.practising.programme import Item, NoPlan, barred, refused
 from dachi.core.practising.timeline import Step
 from dachi.data import catalogue, chosen_schools, cues_under
 from dachi.drawing.drills import drill_figures
+from dachi.store import felt
 from dachi.store.weeks import PlannedSession, Tuned
 from dachi.studio import practice_log, weeks
 from dachi.web.own_page import Own, closed, own_of
@@ -55,6 +56,7 @@ def play(token: str, weekday: int) -> str | Response | tuple[str, int]:
         who=own.who,
         data=json.dumps(data),
         figures=figures,
+        felt_kinds=felt.KINDS,
     )
 
 

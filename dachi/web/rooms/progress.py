@@ -21,14 +21,14 @@ from dachi.data import catalogue
 from dachi.drawing import hip
 from dachi.drawing import progress as charts
 from dachi.drawing.progress import Note
-from dachi.store import assessments, goals, practitioners
+from dachi.store import assessments, felt, goals, practitioners
 from dachi.store import summaries as stored
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.studio import export, overview, practice_log, summaries
 from dachi.studio.histories import day_number
 from dachi.studio.phrases import say_day
-from dachi.studio.summaries import judged, label_of, repeats_for
+from dachi.studio.summaries import judged, label_of, others_for
 from dachi.web.session import coach_id, data_folder, db, own_practitioner, work
 
 room = Blueprint("progress", __name__)
@@ -77,8 +77,8 @@ _MOST_KEPT = 64
 def _series(
     pid: int, pose: Pose, measure: Measure, include: tuple[str, ...], variant: str | None
 ) -> Series:
-    known = repeats_for(work(), pid, pose.id, measure.family)
-    told = tuple(sorted((m, r.squares, r.df) for m, r in known.items()))
+    known = others_for(work(), pid, pose.id, measure.family)
+    told = tuple(sorted((m, tuple(found)) for m, found in known.items()))
     stamp = stored.stamp(db(), coach_id(), pid, pose.id)
     key = (str(data_folder()), pid, pose.id, measure.family, include, variant, stamp, told)
     found = _KEPT.get(key)
@@ -163,8 +163,13 @@ def _chart(who: Practitioner) -> str:
     known = stored.poses(db(), coach_id(), who.id)
     visits = assessments.of_practitioner(db(), coach_id(), who.id)
     dates = {v.id: say_day(v.taken_at) for v in visits}
+    sensed = felt.of_practitioner(db(), coach_id(), who.id)
     everything = request.args.get("all") == "1"
     table = _table(series, dates)
+    lines = summaries.lines_of(summaries.of_practitioner(work(), who.id), pose.id, measure.family)
+    # Stages are settled on the series as it is usually built, not on a choice of conditions.
+    usual = not asked.include and asked.variant is None
+    staged = summaries.staged_of(lines) if usual else {}
     return render_template(
         "progress.html",
         who=who,
@@ -175,12 +180,17 @@ def _chart(who: Practitioner) -> str:
         poses=[p for p in catalogue().poses if p.id in known or p.id == pose.id],
         series=series,
         chart=_drawn(who, asked) if series.lines else None,
-        sentence=wording.headline_sentence(series, measure.unit),
+        sentence=wording.headline_sentence(series, measure.unit, staged),
         legend=charts.legend([line.mode for line in series.lines], measure.better),
         lines=[
             (
                 line,
-                wording.say_gain(line.since_first, "first assessment", measure.unit),
+                wording.say_gain(
+                    line.since_first,
+                    "first assessment",
+                    measure.unit,
+                    *staged.get((line.side, line.mode), (None, "")),
+                ),
                 wording.say_gain(line.since_last, "last", measure.unit),
                 overview.trend_words(line, measure.unit),
             )
@@ -201,6 +211,7 @@ def _chart(who: Practitioner) -> str:
         },
         asymmetry=wording.say_asymmetry(series, measure.unit),
         retest=overview.retest_words(series),
+        felt=next(((at, felt.say(own)) for at, own in sensed), None),
         bench=url_for("bench.page", tid=0).removesuffix("0"),
         half=lambda s: s.half,
     )

@@ -7,7 +7,7 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.data import catalogue
-from dachi.store import day_states, phone_links, signing
+from dachi.store import day_states, felt, phone_links, signing
 from dachi.studio import comparing, reports, visits
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 
@@ -33,6 +33,7 @@ def page(aid: int) -> str:
         retake=[t for t in own if t.status == "retake" and not t.overruled],
         events=signing.history(db(), coach_id(), aid),
         state=day_states.of_assessment(db(), coach_id(), aid),
+        felt=felt.say(felt.of_visit(db(), coach_id(), aid)),
         size=(comparing.WIDTH, comparing.HEIGHT),
     )
 

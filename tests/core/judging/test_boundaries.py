@@ -2,7 +2,12 @@
 
 import math
 import unittest
+from dataclasses import replace
 
+import numpy as np
+
+from dachi.core.catalogue.poses import Likeness
+from dachi.core.judging.scatter import Scatter, t95
 from dachi.core.judging.series import (
     NARROW_CONTROL,
     WIDE_CONTROL,
@@ -20,12 +25,12 @@ from dachi.core.judging.series import (
     disagreeing,
     gain,
     main_conditions,
-    repeats_of,
     reserves,
-    t95,
     worth_acting,
 )
+from dachi.core.judging.thresholds import Reached
 from dachi.core.judging.trend import Trend, plateau, retest, slope_of, trend, window
+from dachi.core.judging.wording import say_likeness
 
 
 def session(
@@ -33,7 +38,25 @@ def session(
     side: str = "left", mode: str = "passive", at: int | None = None, other: bool = False,
 ) -> SessionValue:  # fmt: skip
     number = int(day) if at is None else at
-    return SessionValue(number, day, side, mode, value, count, sem, (number,), other, df)
+    found = scatter(trial=sem, df=df)
+    return SessionValue(
+        number, day, side, mode, value, count, found, 1.0 / count, (number,), other
+    )  # fmt: skip
+
+
+def scatter(
+    *, trial: float = 2.0, visit: float = 0.0, df: float = math.inf, shared: float = 0.5
+) -> Scatter:
+    """Scatter whose every change follows Student's t of ``df`` with these scales.
+
+    A scaled inverse chi square of nu degrees and scale s^2 has the mean s^2 nu / (nu - 2) and
+    the variance 2 mean^2 / (nu - 4).
+    """
+    if math.isinf(df):
+        return Scatter(visit**2, trial**2, (0.0, 0.0, 0.0), shared)
+    grown, loose = df / (df - 2.0), 2.0 / max(df - 4.0, 1e-6)
+    v, t = grown * visit**2, grown * trial**2
+    return Scatter(v, t, (loose * v * v, loose * v * t, loose * t * t), shared)
 
 
 def line(*sessions: SessionValue, better: str = "higher") -> Line:
@@ -42,7 +65,7 @@ def line(*sessions: SessionValue, better: str = "higher") -> Line:
 
 
 def series(*lines: Line, better: str = "higher", included: frozenset[str] = frozenset()) -> Series:
-    return Series(lines, ("warm",), {}, better, included)
+    return Series(lines, ("warm",), {}, {}, better, included)
 
 
 def reading(value: float, sd: float, *, trial: int = 1, valid: bool = True) -> TrialValue:
@@ -53,16 +76,23 @@ class NeverNarrowerThanTheReadings(unittest.TestCase):
     """The bench said ± 23°, the overview ± 7°."""
 
     def test_the_spread_of_a_session(self) -> None:
-        """SEM of nobody's repeats is 2.5; root mean square of 12 and 5 is 9.192."""
-        for sds, sem in (((1.0,), 2.5), ((12.0,), 12.0), ((12.0, 5.0), 9.192)):
-            rows = [reading(70.0, sd, trial=i) for i, sd in enumerate(sds)]
-            (found,) = build(rows).lines[0].sessions
-            self.assertAlmostEqual(found.sem, sem, places=3)
-        self.assertGreater(found.half, 1.96 * 9.19 / math.sqrt(2))
+        """Of a reading's 12, all goes into a level; four fifths, 9.6, into a change as well."""
+        (wide,) = build([reading(70.0, 12.0)]).lines[0].sessions
+        (fine,) = build([reading(70.0, 1.0)]).lines[0].sessions
+        self.assertGreater(wide.half, 1.96 * 12.0)
+        self.assertGreater(wide.mdc, 1.96 * 9.6 * math.sqrt(2))
+        self.assertLess(fine.half, 0.6 * wide.half)
+
+    def test_a_coarse_trial_weighs_less(self) -> None:
+        """Readings of 2, 2 and 6 (usual 2): scatter 1, 1 and 0.5 + 0.5 x 9 = 5 times as wide."""
+        rows = [reading(v, sd, trial=i) for i, (v, sd) in enumerate(((60, 2), (62, 2), (83, 6)))]
+        (found,) = build(rows).lines[0].sessions
+        self.assertAlmostEqual(found.value, (60 + 62 + 83 / 5) / 2.2)
+        self.assertAlmostEqual(found.share, 1 / 2.2)
 
     def test_trials_too_far_apart(self) -> None:
-        """1.96 root(1.5^2 + 2^2 + 2 x 2.5^2) = 8.488: beyond it both cannot be right."""
-        for apart, said in ((8.4, False), (8.6, True)):
+        """1.96 root(1.5^2 + 2^2 + 2 x 2^2) = 7.398: beyond it both cannot be right."""
+        for apart, said in ((7.3, False), (7.5, True)):
             rows = [reading(70.0, 1.5), reading(70.0 + apart, 2.0, trial=2)]
             self.assertEqual(disagreeing(rows) is not None, said, apart)
         low, high = disagreeing([reading(90.0, 1.0), reading(60.0, 1.0), reading(70.0, 1.0)])
@@ -84,15 +114,30 @@ class TwoSessions(unittest.TestCase):
         self.assertAlmostEqual(t95(math.inf), 1.95996, places=5)
 
     def test_unequal_sessions(self) -> None:
-        """SEM 3 and 1 pool to root 5; 1 and 4 trials: 1.96 x 2.236 x root 1.25 = 4.90."""
-        found = gain(session(60, sem=3), session(66, 28, sem=1, count=4))
-        self.assertAlmostEqual(found.mdc, 4.900, places=3)
+        """Trial 2, 1 and 4 trials: 1.96 x 2 x root 1.25 = 4.383."""
+        found = gain(session(60), session(66, 28, count=4))
+        self.assertAlmostEqual(found.mdc, 4.383, places=3)
         self.assertEqual(found.change, 6)
-        self.assertAlmostEqual(found.low, 1.100, places=3)
-        self.assertAlmostEqual(found.high, 10.900, places=3)
-        # The fewer degrees of freedom count: 2.776 in place of 1.96.
-        few = gain(session(60, sem=3, df=4), session(66, 28, sem=1, count=4, df=30))
-        self.assertAlmostEqual(few.mdc, 6.941, places=3)
+        self.assertAlmostEqual(found.low, 1.617, places=3)
+        self.assertAlmostEqual(found.high, 10.383, places=3)
+        # Few degrees of freedom count: 2.306 for eight in place of 1.96.
+        few = gain(session(60, df=8), session(66, 28, count=4, df=8))
+        self.assertAlmostEqual(few.mdc, 5.1564, places=3)
+        # Twice two-sided: 6 / (2 root 1.25) is 2.683 standard errors, 0.73 % by the tables.
+        self.assertAlmostEqual(found.p, 0.0073, places=4)
+
+    def test_the_day_counts_between_visits_and_not_within_one(self) -> None:
+        """Visit 3, trial 2, half of the visit shared: 9 + 4 a session; 4.5 + 4 within a visit."""
+        known = scatter(trial=2.0, visit=3.0)
+        one, two = (replace(session(v, d), scatter=known) for v, d in ((60, 0), (70, 28)))
+        self.assertAlmostEqual(gain(one, two).mdc, 1.96 * math.sqrt(26), places=3)
+        self.assertAlmostEqual(one.half, 1.96 * math.sqrt(13), places=3)
+        pair = series(line(one), line(replace(one, side="right", value=64)))
+        self.assertAlmostEqual(asymmetries(pair, "passive")[0].mdc, 1.96 * math.sqrt(17), places=3)
+        # What repeats with the person is in a level and in no change.
+        lasting = replace(one, lasting=36.0)
+        self.assertAlmostEqual(lasting.half, 1.96 * 7.0, places=2)
+        self.assertEqual(gain(lasting, two).mdc, gain(one, two).mdc)
 
     def test_a_verdict_either_side_of_its_limit(self) -> None:
         for change, better, verdict, real in (
@@ -122,13 +167,14 @@ class TwoSessions(unittest.TestCase):
 
 class Sides(unittest.TestCase):
     def test_when_a_difference_is_worth_acting_on(self) -> None:
-        """Above 8° and above a tenth of the larger side, and above what chance explains."""
+        """The whole interval above 8° and above a tenth of the larger side; below: not; else open."""
+        yes, no, unknown = Reached.YES, Reached.NO, Reached.UNKNOWN
         for left, right, mdc, acting in (
-            (60, 68, 3, False), (60, 68.1, 3, True), (68.1, 60, 3, True),
+            (60, 71, 3, yes), (71, 60, 3, yes), (60, 70.9, 3, unknown), (60, 65, 3, unknown),
+            (60, 64.9, 3, no), (60, 60, 3, no),
             # A tenth of 100 is 10; a tenth of the smaller or of the mean would be less.
-            (90, 100, 3, False), (89.9, 100, 3, True), (100, 89.9, 3, True),
-            (60, 75, 15, False), (60, 75.1, 15, True),
-            (-4, 4.1, 3, True), (-4, 4, 3, False), (0, -8.1, 3, True),
+            (87, 100, 3, yes), (87.1, 100, 3, unknown), (100, 87, 3, yes),
+            (60, 75, 15, unknown), (-4, 7, 3, yes), (-4, 4, 3, unknown), (0, -11, 3, yes),
         ):  # fmt: skip
             with self.subTest(left=left, right=right, mdc=mdc):
                 self.assertEqual(worth_acting(left, right, mdc), acting)
@@ -138,7 +184,7 @@ class Sides(unittest.TestCase):
         for left, right, better, tighter, acting in (
             (60, 65.5, "higher", None, False), (60, 65.6, "higher", "left", False),
             (65.6, 60, "higher", "right", False), (60, 65.6, "lower", "right", False),
-            (65.6, 60, "lower", "left", False), (60, 70, "higher", "left", True),
+            (65.6, 60, "lower", "left", False), (60, 74, "higher", "left", True),
         ):  # fmt: skip
             pair = series(
                 line(session(left, at=1)), line(session(right, side="right", at=1)), better=better
@@ -157,10 +203,12 @@ class Sides(unittest.TestCase):
         (found,) = asymmetries(pair, "passive")
         self.assertAlmostEqual(found.mdc, 7.0667, places=3)
         few = series(
-            line(session(60, sem=3, at=1, df=4)),
+            line(session(60, sem=3, at=1, df=12)),
             line(session(90, sem=4, count=4, side="right", at=1)),
         )
-        self.assertAlmostEqual(asymmetries(few, "passive")[0].mdc, 10.011, places=2)
+        # The mean of the looser variance is 9 x 12 / 10, its variance 2 x 10.8^2 / 8; with the 4
+        # that are known: 14.8, 4 + 2 x 14.8^2 / 29.16 = 19.02 degrees, scale root 13.244, t 2.093.
+        self.assertAlmostEqual(asymmetries(few, "passive")[0].mdc, 7.617, places=2)
 
     def test_only_sessions_that_have_both_and_a_side_that_was_measured(self) -> None:
         left = line(session(60, 0, at=1), session(61, 14, at=2), session(62, 28, at=3))
@@ -209,35 +257,37 @@ class ActiveAgainstPassive(unittest.TestCase):
 
 def trial(
     number: int, value: float, *, visit: int = 1, day: float = 0.0, valid: bool = True,
-    conditions: tuple[str, ...] = ("warm", "squared", "mat"), **alike: float,
+    conditions: tuple[str, ...] = ("warm", "squared", "mat"), **beside: float,
 ) -> TrialValue:  # fmt: skip
-    return TrialValue(number, visit, day, "left", "passive", value, 1.0, valid, conditions, alike)
+    return TrialValue(number, visit, day, "left", "passive", value, 1.0, valid, conditions, beside)
 
 
 class WhatIsComparedWithWhat(unittest.TestCase):
     def used(self, found: Series) -> list[int]:
         return [t.trial_id for x in found.lines for t in x.trials]
 
-    def test_set_ups_within_a_share_of_the_usual_one(self) -> None:
-        """The usual heel distance is 20 cm; a tenth of it is 2 cm, and 2 cm still counts."""
-        rows = [
-            trial(i, 60.0, visit=i, day=7.0 * i, heels=h)
-            for i, h in enumerate((20.0, 20.0, 20.0, 22.0, 22.1, 18.0, 17.9))
-        ]
-        self.assertEqual(self.used(build(rows, alike={"heels": 0.10})), [0, 1, 2, 3, 5])
-        self.assertEqual(self.used(build(rows)), list(range(7)))
-        # One that nobody measured is not held against a trial.
-        self.assertEqual(
-            self.used(build([*rows[:3], trial(9, 61.0, visit=9)], alike={"heels": 0.1})),
-            [0, 1, 2, 9],
-        )
+    def test_values_are_compared_in_todays_set_up(self) -> None:
+        """Half a degree a centimetre, known to 0.2: from 30 cm to 22 the first 60 would be 64.
 
-    def test_invalid_trials_do_not_make_the_usual(self) -> None:
-        rows = [trial(i, 60.0, visit=i, day=7.0 * i, heels=20.0) for i in range(2)]
-        rows += [
-            trial(9 + i, 60.0, visit=9 + i, day=99.0, heels=40.0, valid=False) for i in range(5)
+        Its error there is 8 x 0.2 = 1.6, which the change has beside its own.
+        """
+        rows = [
+            trial(i, v, visit=i, day=7.0 * i, heels=h)
+            for i, (v, h) in enumerate(((60.0, 30.0), (61.0, 26.0), (66.0, 22.0)))
         ]
-        self.assertEqual(self.used(build(rows, alike={"heels": 0.10})), [0, 1])
+        like = Likeness("heels", -0.5, 0.2)
+        found, plain = build(rows, likeness=like).lines[0], build(rows).lines[0]
+        self.assertEqual(self.used(build(rows, likeness=like)), [0, 1, 2])
+        self.assertEqual([s.like for s in found.sessions], [64.0, 63.0, 66.0])
+        self.assertEqual([s.value for s in found.sessions], [60.0, 61.0, 66.0])
+        assert found.since_first is not None and plain.since_first is not None
+        self.assertAlmostEqual(found.since_first.change, 2.0)
+        self.assertGreater(found.since_first.mdc, plain.since_first.mdc)
+        self.assertIn("the first 60° would be about 64°", say_likeness(found))
+        self.assertEqual(say_likeness(plain), "")
+        # One that nobody measured is taken to have been as it is now.
+        unknown = build([replace(rows[0], beside={}), *rows[1:]], likeness=like).lines[0]
+        self.assertEqual(unknown.sessions[0].like, 60.0)
 
     def test_conditions_that_are_asked_for(self) -> None:
         off = ("warm", "off centre", "mat")
@@ -267,13 +317,6 @@ class WhatIsComparedWithWhat(unittest.TestCase):
         self.assertIsNone(main_conditions([trial(1, 60, valid=False)]))
         self.assertEqual(differing(one[1], ("warm", "squared", "mat")), {"warmth"})
 
-    def test_scatter_of_repeated_trials(self) -> None:
-        """60 and 64 lie 2 from their mean: 8. 70, 70 and 76 lie 2, 2 and 4 from theirs: 24."""
-        found = repeats_of([[60, 64], [70, 70, 76], [99]])
-        self.assertEqual((found.squares, found.df), (32, 3))
-        together = found + repeats_of([[1, 3]])
-        self.assertEqual((together.squares, together.df), (34, 4))
-
 
 class Slopes(unittest.TestCase):
     def steady(self, days: list[float], rate: float = 1.0, **more: float) -> list[SessionValue]:
@@ -292,26 +335,33 @@ class Slopes(unittest.TestCase):
         self.assertEqual(window(line()), ())
 
     def test_the_slope_and_its_interval_by_hand(self) -> None:
-        """Days 0, 7, 14, 21, SEM 2, two trials: sum of squared weeks about their mean is 5.
+        """Days 0, 7, 14, 21, trial 2, two of them: sum of squared weeks about their mean is 5.
 
-        sd = 2 x root(5 / 2 / 0.87) / 5 = 0.6781; the interval is 1.96 of them to either side.
+        sd = 2 x root(1 / 2 / 5) = 0.6325; the interval is 1.96 of them to either side.
         """
         found = slope_of(self.steady([0, 7, 14, 21], count=2))
         assert found is not None
         self.assertAlmostEqual(found.slope, 1.0)
-        self.assertAlmostEqual(found.sd, 0.6781, places=3)
-        self.assertAlmostEqual(found.low, -0.3290, places=3)
-        self.assertAlmostEqual(found.high, 2.3290, places=3)
+        self.assertAlmostEqual(found.sd, 0.6325, places=3)
+        self.assertAlmostEqual(found.low, -0.2396, places=3)
+        self.assertAlmostEqual(found.high, 2.2396, places=3)
         self.assertEqual((found.sessions, found.days), (4, 21))
-        # Two errors are pooled by their squares: 1 and 3 count as root 5.
-        mixed = self.steady([0, 7], sem=1.0) + self.steady([14, 21], sem=3.0)
-        rough = slope_of(mixed)
-        assert rough is not None
-        self.assertAlmostEqual(rough.sd, math.sqrt(5) * math.sqrt(5 / 0.87) / 5, places=6)
-        # The last session's degrees of freedom widen it: 2.776 for four.
-        few = slope_of([*self.steady([0, 7, 14]), session(63, 21, df=4)])
+        # Degrees of freedom widen it: 2.306 for eight.
+        few = slope_of(self.steady([0, 7, 14, 21], df=8))
         assert few is not None
-        self.assertAlmostEqual((few.high - few.slope) / few.sd, 2.776, places=3)
+        self.assertAlmostEqual((few.high - few.slope) / few.sd, 2.306, places=3)
+
+    def test_a_session_of_many_trials_pulls_the_slope(self) -> None:
+        """By weighted least squares as numpy has it."""
+        values, counts, days = (60.0, 64.0, 63.0, 70.0), (1, 4, 1, 2), (0, 7, 21, 28)
+        found = slope_of(
+            [session(v, d, count=c) for v, d, c in zip(values, days, counts, strict=True)]
+        )
+        assert found is not None
+        weeks, root = np.array(days) / 7.0, np.sqrt(counts) / 2.0
+        (slope, _), covariance = np.polyfit(weeks, values, 1, w=root, cov="unscaled")
+        self.assertAlmostEqual(found.slope, slope)
+        self.assertAlmostEqual(found.sd, math.sqrt(covariance[0, 0]))
 
     def test_three_days_make_a_slope_and_four_sessions_a_trend(self) -> None:
         self.assertIsNone(slope_of(self.steady([0, 0, 7])))
@@ -380,5 +430,5 @@ class TheNextLook(unittest.TestCase):
 
 class WhatIsSaid(unittest.TestCase):
     def test_an_asymmetry_is_a_fact_of_its_own(self) -> None:
-        found = Asymmetry(1, "passive", -9.0, 4.0, "left", True)
+        found = Asymmetry(1, "passive", -9.0, 4.0, "left", Reached.UNKNOWN)
         self.assertEqual(found.tighter, "left")

@@ -2,10 +2,11 @@
 
 import tomllib
 import unittest
+from dataclasses import replace
 
 from dachi.core.catalogue.limiter_rules import build_rules
 from dachi.core.catalogue.problems import CatalogueError
-from dachi.core.judging.limiters import SessionReading, limiters
+from dachi.core.judging.limiters import Limiter, SessionReading, limiters
 from dachi.data import FOLDER, catalogue, limiter_rules
 
 SHORT = {
@@ -137,3 +138,25 @@ class Data(unittest.TestCase):
         ):
             with self.subTest(words), self.assertRaisesRegex(CatalogueError, words):
                 build_rules([entry], catalogue())
+
+
+class NotKnownWellEnough(unittest.TestCase):
+    """A reading whose interval holds the limit makes a limiter likely no more than perhaps."""
+
+    def of(self, half: float) -> Limiter:
+        readings = [replace(r, half=half) for r in profile(split_l=140, raise_l=62, lunge_r=40)]
+        return limiters("front-split", "left", readings, limiter_rules(), catalogue())[0]
+
+    def test_sure_only_beyond_the_interval(self) -> None:
+        sure, vague = self.of(1.0), self.of(12.0)
+        self.assertEqual((sure.rule.id, sure.sure, sure.vague), ("split-hamstrings", True, ()))
+        self.assertFalse(vague.sure)
+        self.assertTrue(vague.vague)
+        self.assertEqual(vague.missing, ())
+
+    def test_active_against_passive(self) -> None:
+        """60 of 92 is 65 %: 13.6 short of four fifths, so 13 is enough and 14 is not."""
+        for within, sure in ((13.0, True), (14.0, False)):
+            readings = [replace(r, within=within) for r in profile(raise_l=92, raise_al=60)]
+            found = limiters("supine-leg-raise", "left", readings, limiter_rules(), catalogue())
+            self.assertEqual((found[0].rule.id, found[0].sure), ("raise-strength", sure))

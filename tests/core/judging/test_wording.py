@@ -2,13 +2,16 @@
 
 import unittest
 
-from dachi.core.judging.series import Asymmetry, Gain, Line, Reserve
+from dachi.core.judging.series import Asymmetry, Gain, Line, Reserve, gain
+from dachi.core.judging.stages import Stage
+from dachi.core.judging.thresholds import Reached
 from dachi.core.judging.wording import (
     describe_asymmetry,
     headline_sentence,
     plain,
     say_gain,
     say_reserve,
+    say_two_shots,
     signed,
     span,
 )
@@ -38,30 +41,41 @@ class Numbers(unittest.TestCase):
 
 class Changes(unittest.TestCase):
     def test_sentences(self) -> None:
-        for change, other, words in (
-            (9.0, False, "+9° since the first (4 weeks): a real gain, more than the 5° that chance explains."),
-            (-9.0, False, "−9° since the first (4 weeks): a real loss, more than the 5° that chance explains."),
-            (3.0, False, "+3° since the first (4 weeks): no change we could detect; it would show from 5°."),
-            (9.0, True, "+9° since the first (4 weeks): a real gain, more than the 5° that chance explains. Conditions differ between the two."),
-            (-9.0, True, "−9° since the first (4 weeks): a real loss, more than the 5° that chance explains. Conditions differ between the two."),
+        seen = "seen at the last two visits"
+        for change, other, stage, words in (
+            (9.0, False, None, "a first sign of a gain: the next visit tells."),
+            (-9.0, False, None, "a first sign of a loss: the next visit tells."),
+            (3.0, False, None, "no change we could detect."),
+            (9.0, False, Stage.CONFIRMED, f"a real gain, {seen}: confirmed."),
+            (-9.0, True, Stage.CONFIRMED, f"a real loss, {seen}: confirmed. Conditions differ between the two."),
+            (4.0, False, Stage.CONFIRMED, f"a real gain, {seen}: confirmed."),
         ):  # fmt: skip
             found = Gain(session(60, 12), session(60 + change, 40, other=other), change, 5.0)
-            self.assertEqual(say_gain(found, "first"), words)
+            size = f"{'+' if change > 0 else '−'}{abs(change):.0f}° ± 5° since the first (4 weeks)"
+            self.assertEqual(say_gain(found, "first", "deg", stage, seen), f"{size}, {words}")
         self.assertEqual(say_gain(None, "first"), "Nothing to compare with yet.")
+
+    def test_two_photographs_speak_for_themselves(self) -> None:
+        for value, words in (
+            (66.0, "These two photographs: 60° and 66°, +6° ± 6°: more than chance explains between two single photographs."),
+            (65.0, "These two photographs: 60° and 65°, +5° ± 6°: two single photographs do not tell so small a change."),
+        ):  # fmt: skip
+            self.assertEqual(say_two_shots(gain(session(60), session(value, 28))), words)
 
     def test_the_sentence_above_a_chart(self) -> None:
         """MDC 5.54 throughout: 9 is real, 2 is not."""
         left = line(session(60, 10), session(69, 38))
+        sign = "a first sign of a gain: the next visit tells"
         for lines, words in (
-            ((left,), "Left passive +9° in 4 weeks (detectable from 6°)."),
-            ((line(session(60, 10), session(51, 38)),), "Left passive −9° in 4 weeks, a real loss (detectable from 6°)."),
-            ((line(session(60, 10), session(62, 38)),), "Left passive: no change we could detect in 4 weeks (+2°)."),
-            ((line(session(60, 10), session(62, 24), session(70, 38)),), "Left passive +10° in 4 weeks (detectable from 6°); +8° since last time, a real gain."),
-            ((line(session(60, 10), session(68, 24), session(70, 38)),), "Left passive +10° in 4 weeks (detectable from 6°); +2° since last time, too little to tell."),
+            ((left,), f"Left passive +9° ± 6° over 4 weeks, {sign}."),
+            ((line(session(60, 10), session(51, 38)),), f"Left passive −9° ± 6° over 4 weeks, {sign.replace('gain', 'loss')}."),
+            ((line(session(60, 10), session(62, 38)),), "Left passive +2° ± 6° over 4 weeks, no change we could detect."),
+            ((line(session(60, 10), session(62, 24), session(70, 38)),), f"Left passive +10° ± 6° over 4 weeks, {sign}; +8° since last time, more than chance explains."),
+            ((line(session(60, 10), session(68, 24), session(70, 38)),), f"Left passive +10° ± 6° over 4 weeks, {sign}; +2° since last time, too little to tell."),
             ((line(session(60, 10)),), "Left passive has one assessment so far (60°)."),
-            ((line(session(60, 10)), line(session(60, 10, side="right"), session(69, 38, side="right"))), "Left passive has one assessment so far (60°). Right passive +9° in 4 weeks (detectable from 6°)."),
-            ((Line("left", "passive", (), (), ()), line(session(60, 10, side="right"), session(69, 38, side="right"))), "Right passive +9° in 4 weeks (detectable from 6°)."),
-            ((line(session(60, 10, side="both"), session(69, 38, side="both")),), "Passive +9° in 4 weeks (detectable from 6°)."),
+            ((line(session(60, 10)), line(session(60, 10, side="right"), session(69, 38, side="right"))), f"Left passive has one assessment so far (60°). Right passive +9° ± 6° over 4 weeks, {sign}."),
+            ((Line("left", "passive", (), (), ()), line(session(60, 10, side="right"), session(69, 38, side="right"))), f"Right passive +9° ± 6° over 4 weeks, {sign}."),
+            ((line(session(60, 10, side="both"), session(69, 38, side="both")),), f"Passive +9° ± 6° over 4 weeks, {sign}."),
             ((), "Nothing to chart yet: mark a photograph first."),
         ):  # fmt: skip
             self.assertEqual(headline_sentence(series(*lines)), words)
@@ -90,9 +104,10 @@ class ReserveAndSides(unittest.TestCase):
 
     def test_asymmetries(self) -> None:
         for difference, tighter, acting, words in (
-            (-4.0, None, False, "Left and right differ by 4°, which chance explains (up to 6°)."),
-            (-7.0, "left", False, "The left is tighter by 7°: real, but small enough to leave alone."),
-            (12.0, "right", True, "The right is tighter by 12°, a real difference worth acting on: it gets more of the work, not all of it."),
+            (-4.0, None, Reached.NO, "Left and right differ by 4°, which chance explains (up to 6°)."),
+            (-7.0, "left", Reached.NO, "The left is tighter by 7° ± 6°: real, but small enough to leave alone."),
+            (12.0, "right", Reached.UNKNOWN, "The right is tighter by 12° ± 6°: real, but whether it is enough to act on one more look would tell."),
+            (15.0, "right", Reached.YES, "The right is tighter by 15° ± 6°, a real difference worth acting on: it gets more of the work, not all of it."),
         ):  # fmt: skip
             self.assertEqual(
                 describe_asymmetry(Asymmetry(1, "passive", difference, 6.0, tighter, acting)), words

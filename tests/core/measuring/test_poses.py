@@ -34,7 +34,7 @@ ASKED = {
     "front-split": ("side", {"split_angle"}, "trunk_lean"),
     "split-squareness": ("front", {"pelvis_turn"}, "square"),
     "straddle": ("front", {"straddle_angle"}, "uneven"),
-    "butterfly": ("front", {"thigh_rise"}, "pelvis_level"),
+    "butterfly": ("front", {"thigh_rise", "heel_distance"}, "pelvis_level"),
     "pigeon": ("front", {"shin_angle"}, "pelvis_level"),
     "pigeon-side": ("side", {"back_hip_extension"}, "back_knee_bend"),
     "seated-rotation": ("front", {"external_rotation", "internal_rotation"}, "pelvis_lift"),

@@ -1,6 +1,7 @@
 """Dose, needs, ladders, rules and proposals either side of every limit, numbers by hand."""
 
 import unittest
+from dataclasses import replace
 from typing import ClassVar
 
 from dachi.core.catalogue.cautions import Caution
@@ -263,11 +264,11 @@ class WhatTheWeekIsFor(unittest.TestCase):
         )  # fmt: skip
 
     def test_the_tighter_side(self) -> None:
-        """Acted on beyond 8°, a tenth of the larger, and what chance explains: as in the charts."""
+        """Acted on where all of the interval lies beyond 8° and a tenth: as in the charts."""
         for left, right, mdc, more, who in (
-            (60, 68, 3, {}, {}), (60, 68.1, 3, {}, {"flexion": "left"}), (68.1, 60, 3, {}, {"flexion": "right"}),
-            (90, 99.9, 3, {}, {}), (89.9, 100, 3, {}, {"flexion": "left"}), (60, 75, 15, {}, {}),
-            (20, 30, 3, {"higher": False}, {"flexion": "right"}), (None, 90, 3, {}, {}), (90, None, 3, {}, {}),
+            (60, 70.9, 3, {}, {}), (60, 71, 3, {}, {"flexion": "left"}), (71, 60, 3, {}, {"flexion": "right"}),
+            (90, 102.9, 3, {}, {}), (87, 100, 3, {}, {"flexion": "left"}), (60, 75, 15, {}, {}),
+            (20, 31, 3, {"higher": False}, {"flexion": "right"}), (None, 90, 3, {}, {}), (90, None, 3, {}, {}),
         ):  # fmt: skip
             pair = [span(None, left, mdc, **more), span(None, right, mdc, side="right", **more)]
             with self.subTest(left, right=right, mdc=mdc):
@@ -321,6 +322,26 @@ class GatesAndRungs(unittest.TestCase):
             self.raise_gate(at_least=10), [reading(90, mode="active")], Facts(), catalogue()
         )
         self.assertIn("not measured yet", active.because)
+
+    def test_a_reading_too_near_its_bound(self) -> None:
+        """Open or shut by the whole interval; between, it stays shut and says what would tell."""
+        near = ": too near to say, one more shot would tell"
+        for of, values, opened, unknown, words in (
+            ("both", (87, 86), True, False, "left 87° ± 6°, right 86° ± 6°"),
+            ("both", (87, 85), False, True, f"left 87° ± 6°, right 85° ± 6°{near}"),
+            ("both", (85, 70), False, False, "left 85° ± 6°, right 70° ± 6°"),
+            ("any", (86, 70), True, False, "left 86° ± 6°, right 70° ± 6°"),
+            ("any", (85, 70), False, True, f"left 85° ± 6°, right 70° ± 6°{near}"),
+        ):
+            own = [
+                replace(reading(v, s), half=6.0)
+                for v, s in zip(values, ("left", "right"), strict=True)
+            ]
+            found = answer(self.raise_gate(of, at_least=80), own, Facts(), catalogue())
+            with self.subTest(of, values=values):
+                self.assertEqual(
+                    (found.open, found.unknown, found.because), (opened, unknown, words)
+                )
 
     def test_logged_facts(self) -> None:
         easy = self.gate(easy=EasyGate(drill="x", times=3))

@@ -206,7 +206,7 @@ class WhatTheWeekIsFor(unittest.TestCase):
         self.assertEqual(
             [(n.kind, n.name) for n in from_reserves([narrow])], [("direction", "abduction")]
         )
-        right = SideRange("supine-leg-raise", "flexion", "right", 50, 96, 6)
+        right = SideRange("supine-leg-raise", "flexion", "right", 50, 102, 6)
         self.assertEqual(tighter([wide, right]), {"flexion": "left"})
         near = SideRange("supine-leg-raise", "flexion", "right", 50, 91, 6)
         self.assertEqual(tighter([wide, near]), {})
