@@ -42,6 +42,17 @@ def of_assessment(db: Database, coach_id: int, assessment_id: int) -> DayState |
     )
 
 
+def hurting(db: Database, coach_id: int, practitioner_id: int) -> set[int]:
+    """Return a practitioner's assessments on days on which something hurt."""
+    rows = db.execute(
+        "SELECT s.assessment_id FROM assessment_state s JOIN assessment a ON a.id = s.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.id = ? AND p.coach_id = ?"
+        " AND s.pain <> '{}'",
+        (practitioner_id, coach_id),
+    )
+    return {r["assessment_id"] for r in rows}
+
+
 def newest(db: Database, coach_id: int, practitioner_id: int) -> DayState | None:
     """Return the newest state of any of a practitioner's assessments."""
     row = db.execute(

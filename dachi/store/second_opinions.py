@@ -35,6 +35,21 @@ def give(db: Database, coach_id: int, trial_id: int, found: Opinion) -> None:
     )
 
 
+def beside_photographs(db: Database, coach_id: int) -> list[tuple[str, float]]:
+    """Return pose and difference, instrument against photograph, of every trial with both."""
+    rows = db.execute(
+        "SELECT t.pose, o.angle - r.value AS apart FROM second_opinion o"
+        " JOIN trial t ON t.id = o.trial_id AND t.deleted_at IS NULL"
+        " JOIN marking m ON m.trial_id = t.id AND m.number ="
+        " (SELECT max(number) FROM marking x WHERE x.trial_id = t.id)"
+        " JOIN reading r ON r.rowid = (SELECT min(y.rowid) FROM reading y"
+        "  WHERE y.marking_id = m.id AND y.headline = 1 AND y.unit = 'deg')"
+        f" WHERE t.assessment_id IN ({_OWN_ANY}) ORDER BY t.id",
+        (coach_id,),
+    )
+    return [(r["pose"], r["apart"]) for r in rows]
+
+
 def of_trial(db: Database, coach_id: int, trial_id: int) -> Opinion | None:
     """Return another instrument's angle for a trial."""
     row = db.execute(

@@ -76,6 +76,7 @@ def series_of(
     *,
     best: bool = False,
     still: Collection[int] = (),
+    hurt: Collection[int] = (),
 ) -> Series:
     """Build the series of one measure of a pose (see ``judging.series``)."""
     own = family_of(pose, family)
@@ -92,6 +93,7 @@ def series_of(
         prefer=prefer,
         best=best,
         still=still,
+        hurt=hurt,
     )
 
 

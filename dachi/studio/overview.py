@@ -10,15 +10,15 @@ from dachi.core.judging import trend as trends
 from dachi.core.judging import wording
 from dachi.core.judging.forecast import Forecast, ForecastState, forecast
 from dachi.core.judging.limiters import Limiter, limiters
-from dachi.core.judging.series import Line, Series
+from dachi.core.judging.series import Line, Series, Verdict
 from dachi.data import catalogue, limiter_rules
 from dachi.drawing.hip import DrawnRange
 from dachi.store.goals import Goal
 from dachi.store.practitioners import Practitioner
-from dachi.store.summaries import LineSummary, News, PoseSummary
+from dachi.store.summaries import Change, LineSummary, News, NewsKind, PoseSummary
 from dachi.studio.histories import date_of, day_number
 from dachi.studio.phrases import say_day
-from dachi.studio.summaries import judged, readings_of
+from dachi.studio.summaries import judged, named, readings_of
 from dachi.studio.work import Work
 
 
@@ -168,9 +168,35 @@ def retest_words(series: Series) -> str:
     return f"Next look from {say_day(date_of(first.day).isoformat())}: {first.reason}."
 
 
-def changes(found: Iterable[PoseSummary]) -> list[News]:
-    """News of every pose, newest first."""
-    return sorted((n for d in found for n in d.news), key=lambda n: n.at, reverse=True)
+def changes(found: Sequence[PoseSummary]) -> list[News]:
+    """What has changed since the first visit: losses with pain, confirmed, first signs, news."""
+    told = [n for d in found for n in d.news if n.kind is NewsKind.LOSS and "with pain" in n.text]
+    lines = [
+        (d, f, x, x.first)
+        for d in found
+        for f in d.families
+        for x in f.lines
+        if x.first is not None and x.first.stage is not None
+    ]
+    lines.sort(key=lambda r: (not r[3].confirmed, -abs(r[3].change) / max(r[3].mdc, 1e-6)))
+    for d, f, x, change in lines:
+        size = f"{wording.signed(change.change, f.unit)} ± {wording.plain(change.mdc, f.unit)}"
+        gained = change.verdict is Verdict.GAIN
+        kind = NewsKind.GAIN if gained else NewsKind.LOSS
+        said = f"{size} over {wording.span(change.days)}, {_staged(change)}"
+        text = f"{named(d.pose, x)}: {said}"
+        told.append(News(kind, text, d.pose, f.family, (x.taken_at or "")[:10]))
+    seen = {(n.pose, n.family, n.text.split(":")[0]) for n in told}
+    plain = [
+        n for d in found for n in d.news if (n.pose, n.family, n.text.split(":")[0]) not in seen
+    ]
+    return [*told, *sorted(plain, key=lambda n: n.at, reverse=True)]
+
+
+def _staged(change: Change) -> str:
+    if not change.confirmed:
+        return "a first sign"
+    return f"{change.why}: confirmed" if change.why else "confirmed"
 
 
 def goal_state(work: Work, who: Practitioner, goal: Goal) -> tuple[str, str, str]:

@@ -18,7 +18,7 @@ from dachi.core.judging.series import (
 )
 from dachi.core.judging.stages import Stage, stage_of
 from dachi.store.assessments import Assessment
-from dachi.store.summaries import LineSummary
+from dachi.store.summaries import LineSummary, News, NewsKind
 from dachi.studio.comparing import PlacedPhoto, typical
 from dachi.studio.markings import Surroundings
 from dachi.studio.summaries import charted, judged, label_of, lines_of, of_practitioner
@@ -109,6 +109,17 @@ def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
             )
         )
     return found
+
+
+def news_of(work: Work, visit: Assessment) -> list[News]:
+    """What a visit brought that had not been there before, losses first."""
+    found = [
+        n
+        for d in of_practitioner(work, visit.practitioner_id)
+        for n in d.news
+        if n.at == visit.taken_at[:10]
+    ]
+    return sorted(found, key=lambda n: n.kind is not NewsKind.LOSS)
 
 
 def trials_apart(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass, replace
-from statistics import fmean, median
+from statistics import fmean, median, stdev
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import steadiness
@@ -12,7 +12,7 @@ from dachi.core.judging.scatter import Scatter, estimate
 from dachi.core.judging.steadiness import Part, Remedy, Source, Twice
 from dachi.core.measuring.scene import SceneError
 from dachi.data import catalogue, scatter_priors
-from dachi.store import markings, remarks
+from dachi.store import markings, remarks, second_opinions
 from dachi.store import steadiness as stored
 from dachi.store import summaries as digests
 from dachi.studio import drafts, summaries
@@ -91,6 +91,21 @@ def steady(work: Work) -> list[Steady]:
 
 #: Degrees of freedom from which the day's scatter is the studio's own rather than assumed.
 DAYS_TOLD = 8.0
+
+
+@dataclass(frozen=True)
+class Against:
+    """Photographs against another instrument, degrees: how many, mean difference and spread."""
+
+    count: int
+    mean: float
+    sd: float
+
+
+def against_instruments(work: Work) -> Against | None:
+    """How far photographs and other instruments read apart; None with fewer than three."""
+    found = [apart for _, apart in second_opinions.beside_photographs(work.db, work.coach)]
+    return Against(len(found), fmean(found), stdev(found)) if len(found) > 2 else None
 
 
 def mark_again(work: Work, at: Surroundings, form: dict[str, str]) -> list[Marked]:

@@ -66,7 +66,8 @@ def judged(
     best = who is not None and who.schools.get("trials") == "best"
     known = others_for(work, practitioner_id, pose.id, family)
     still = assessments.still(work.db, work.coach, practitioner_id)
-    return series_of(rows, pose, family, include, known, prefer, best=best, still=still)
+    hurt = day_states.hurting(work.db, work.coach, practitioner_id)
+    return series_of(rows, pose, family, include, known, prefer, best=best, still=still, hurt=hurt)
 
 
 def charted(work: Work, practitioner_id: int, pose: Pose) -> list[Charted]:
@@ -149,7 +150,7 @@ def settle(work: Work, practitioner_id: int) -> None:
         for own, x in ((f, x) for f in families for x in f.lines if x.taken_at == newest):
             known = (d.pose, own.family, x.side, x.mode) in before
             if (news := _told(x, own.unit, known, hurting)) is not None:
-                text = f"{_name(d.pose, x)}: {news[1]}"
+                text = f"{named(d.pose, x)}: {news[1]}"
                 told.append(News(news[0], text, d.pose, own.family, newest[:10]))
         stored.settle(work.db, work.coach, practitioner_id, d.pose, families, told)
 
@@ -169,7 +170,8 @@ def _staged(x: LineSummary, sure: bool) -> LineSummary:
     return replace(x, first=first, last=last)
 
 
-def _name(pose_id: str, x: LineSummary) -> str:
+def named(pose_id: str, x: LineSummary) -> str:
+    """A pose's line by its pose, side and mode."""
     name = catalogue().pose(pose_id).name if pose_id in catalogue() else pose_id
     return f"{name}, {x.side} {x.mode}" if x.side != "both" else f"{name}, {x.mode}"
 

@@ -74,6 +74,8 @@ def _ordered(group: Group, found: Sequence[TodayEntry]) -> tuple[TodayEntry, ...
         own.sort(key=lambda e: e.who.next_visit_at or "")
     elif group is Group.CHANGED:
         own.sort(key=lambda e: e.who.last_at or "", reverse=True)
+        # Who has lost range comes before who has gained or stands still.
+        own.sort(key=lambda e: all(kind != "loss" for kind, _ in e.reasons))
     elif group is Group.DUE:
         own.sort(key=lambda e: earliest_look(e.who.looks) or "")
     return tuple(own)

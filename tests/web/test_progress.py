@@ -106,6 +106,27 @@ class Overview(History):
         self.assertIn("next look from", page)
         self.assertIn("since last time", self.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
 
+    def test_what_changed_says_what_is_confirmed_and_what_is_a_first_sign(self) -> None:
+        for days, left, right in (
+            (75, 60, 70),
+            (60, 64, 70),
+            (45, 68, 71),
+            (30, 72, 70),
+            (15, 76, 70),
+            (2, 80, 88),
+        ):
+            self.visit(days, {
+                (LEG_RAISE, "left", "passive"): [left, left + 0.5, left],
+                (LEG_RAISE, "right", "passive"): [right, right + 0.5, right],
+            })  # fmt: skip
+        told = self.get(f"/p/{self.pid}").split("What changed")[1].split("</ul>")[0]
+        self.assertRegex(
+            told,
+            r"left passive: \+20° ± \d+° over 10 weeks, seen at the last two visits: confirmed",
+        )
+        self.assertRegex(told, r"right passive: \+18° ± \d+° over 10 weeks, a first sign")
+        self.assertLess(told.index("left passive"), told.index("right passive"))
+
     def test_what_holds_back_with_readings_and_the_settling_shot(self) -> None:
         self.visit(3, {
             ("front-split", "left", "passive"): [150, 151], (LEG_RAISE, "left", "passive"): [92, 93],
@@ -381,7 +402,8 @@ class Today(History):
         self.assertNotIn("with pain", self.get("/"))
         day_states.save(self.db, self.coach.id, aid, DayState({"left knee": 4}))
         refresh_all(self.work, [self.pid])
-        self.assertIn("with pain in the left knee: ask before anything else", self.get("/"))
+        for path in ("/", f"/p/{self.pid}", f"/a/{aid}/review"):
+            self.assertIn("with pain in the left knee: ask before anything else", self.get(path))
 
 
 class Summaries(History):

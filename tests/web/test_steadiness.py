@@ -2,7 +2,7 @@
 
 import json
 
-from dachi.store import assessments, felt, markings, preparation, remarks
+from dachi.store import assessments, felt, markings, preparation, remarks, second_opinions
 from tests.support import CLOCK, LEG_RAISE, ago, day_ago, plain_picture, rendered
 from tests.web.test_progress import History
 
@@ -19,7 +19,7 @@ class Steadiness(History):
         self.assertIn("Supine leg raise", page)
         self.assertIn("3.0 trials a visit", page)
         self.assertRegex(page, r"mostly (the day|the body from trial to trial|camera)")
-        self.assertIn("two visits within a week", page)
+        self.assertIn("two visits in one week", page)
 
     def marked(self) -> int:
         tid = self.shot(self.new_assessment())
@@ -133,3 +133,22 @@ class Felt(History):
         aid = self.new_assessment(ago(5))
         with self.assertRaises(ValueError):
             felt.at_visit(self.db, self.coach.id, aid, "tighter", json.dumps("x"))
+
+
+class Instruments(History):
+    def test_photographs_against_an_inclinometer(self) -> None:
+        """Photographs read 70 each; 72, 74 and 73: +3 on average, a standard deviation of 1."""
+        aid = self.visit(3, {(LEG_RAISE, "left", "passive"): [70, 70, 70]})
+        self.assertNotIn("against the photographs", self.get("/steadiness"))
+        own = assessments.trials(self.db, self.coach.id, aid)
+        for trial, angle in zip(own, (72.0, 74.0, 73.0), strict=True):
+            second_opinions.give(
+                self.db,
+                self.coach.id,
+                trial.id,
+                second_opinions.Opinion("inclinometer", angle, 1.0),
+            )
+        self.assertIn(
+            "So far 3: they read +3° against the photographs on average, and scatter by 1.0°",
+            self.get("/steadiness"),
+        )

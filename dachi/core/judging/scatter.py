@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -31,6 +31,8 @@ POINTS = 28
 #: Scatters the grid reaches, in the measure's unit.
 LEAST, MOST = 0.15, 12.0
 USUAL = Prior()
+#: Of so many people one that scatters more than so many times as usual is cut there.
+FEW_PEOPLE, MOST_TIMES = 5, 4.0
 
 
 @dataclass(frozen=True)
@@ -193,7 +195,7 @@ def crossed(days: Sequence[float], one: Sequence[float], two: Sequence[float]) -
 
 def estimate(found: Iterable[Evidence], prior: Prior = USUAL) -> Scatter:
     """The scatters of a pose and mode from everybody's evidence and the prior."""
-    known = _merged(found)
+    known = _merged(_tamed(list(found)))
     trials = np.geomspace(LEAST, MOST, POINTS)
     visits = np.concatenate(([0.0], np.geomspace(LEAST, MOST, POINTS - 1)))
     weights = _weights(trials, visits, known, prior)
@@ -208,6 +210,21 @@ def estimate(found: Iterable[Evidence], prior: Prior = USUAL) -> Scatter:
     tt = float(over_t @ (t - mean_t) ** 2)
     vt = float((t - mean_t) @ weights @ (v - mean_v))
     return Scatter(mean_v, mean_t, (vv, vt, tt), _shared(known, prior, mean_v))
+
+
+def _tamed(found: list[Evidence]) -> list[Evidence]:
+    """Nobody's squares a day count for more than ``MOST_TIMES`` what is usual among several people.
+
+    One person's accident is not how steady everybody's days are.
+    """
+    told = [e for e in found if e.between_df > 0.0]
+    if len(told) < FEW_PEOPLE:
+        return found
+    usual = float(np.median([e.between / e.between_df for e in told]))
+    return [
+        replace(e, between=min(e.between, MOST_TIMES * usual * e.between_df)) if e in told else e
+        for e in found
+    ]
 
 
 def _merged(found: Iterable[Evidence]) -> list[Evidence]:

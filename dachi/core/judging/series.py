@@ -41,7 +41,7 @@ NEW_SHARE = 0.8
 PAIRED = 0.8
 
 NONE: frozenset[str] = frozenset()
-NONE_STILL: frozenset[int] = frozenset()
+NO_VISITS: frozenset[int] = frozenset()
 
 
 def part_of_day(hour: int) -> str:
@@ -318,6 +318,7 @@ def build(
     others: Mapping[str, Sequence[Evidence]] | None = None,
     priors: Mapping[str, Prior] | None = None,
     still: Collection[int] = (),
+    hurt: Collection[int] = (),
 ) -> Series:
     """Group trials into lines.
 
@@ -328,12 +329,13 @@ def build(
     of a session instead of the mean, which drifts up with more trials. ``others`` is, for
     each mode, what the coach's trials of this pose with other people say of the scatter,
     ``priors`` what is taken of it beforehand. ``still`` are assessments since whose
-    predecessor, days ago, nothing was practised.
+    predecessor, days ago, nothing was practised; ``hurt`` those on a day of pain, which say
+    nothing of how steady days are.
     """
     included = frozenset(include)
     chosen, used, left_out = _sorted_out(trials, included, prefer or {})
     usual = _usual(used)
-    evidence = _evidence(used, usual, frozenset(still))
+    evidence = _evidence(used, usual, frozenset(still), frozenset(hurt))
     scatters = {
         mode: estimate(
             [*((others or {}).get(mode, ())), evidence.get(mode, Evidence())],
@@ -386,7 +388,7 @@ def _sorted_out(
 def evidence_of(trials: Sequence[TrialValue]) -> dict[str, Evidence]:
     """What one person's trials of a pose say of each mode's scatter."""
     _, used, _ = _sorted_out(trials, NONE, {})
-    return _evidence(used, _usual(used), NONE_STILL)
+    return _evidence(used, _usual(used), NO_VISITS, NO_VISITS)
 
 
 def _usual(used: Mapping[tuple[str, str], Visits]) -> float:
@@ -415,8 +417,9 @@ def _evidence(
     used: Mapping[tuple[str, str], Mapping[int, list[TrialValue]]],
     usual: float,
     still: frozenset[int],
+    hurt: frozenset[int],
 ) -> dict[str, Evidence]:
-    """What these trials say of each mode's scatter."""
+    """What these trials say of each mode's scatter; of days of pain only the trials'."""
     found: dict[str, Evidence] = {}
     means: dict[tuple[str, str], dict[int, tuple[float, float, float]]] = {}
     for (side, mode), visits in used.items():
@@ -424,7 +427,8 @@ def _evidence(
         line = means.setdefault((side, mode), {})
         for at, same in visits.items():
             value, share, _ = _mean(same, usual)
-            line[at] = (same[0].day, value, share)
+            if at not in hurt:
+                line[at] = (same[0].day, value, share)
             squares = sum((t.value - value) ** 2 / _coarse(t, usual) for t in same)
             total += Evidence(within=squares, within_df=len(same) - 1.0)
         rows = sorted((*v, at in still) for at, v in line.items())

@@ -16,13 +16,15 @@ from enum import StrEnum
 from typing import TypeVar
 
 from dachi.core.judging.series import Line, Verdict, gain
-from dachi.core.judging.trend import trend
+from dachi.core.judging.trend import slope_of, trend, window
 
 #: How often a visit of an unchanged person may bring a confirmed change.
 LEVEL = 0.05
 #: Two ways lead to a confirmed change: each has this share of the level. Seen twice is rare by
 #: chance (its two looks have the first visit in common), so that little is left for it.
-EACH = 0.7
+EACH = 0.75
+#: A trend that a last visit goes on leant that way before by one standard error at least.
+LEANS = 0.32
 
 Key = TypeVar("Key", bound=Hashable)
 
@@ -63,11 +65,17 @@ def standing(line: Line) -> Standing | None:
     one_way = now.change * before.change > 0.0
     twice = max(now.p, before.p) if one_way else 1.0
     found = trend(line)
-    along = found is not None and found.slope * now.change > 0.0
+    along = found is not None and found.slope * now.change > 0.0 and _leant(line, now.change)
     p = min(twice, found.p if found is not None and along else 1.0) / EACH
     clear = found is not None and along and found.clear
     seen = one_way and before.real and now.real
     return Standing(min(p, 1.0), seen, found.sessions if found is not None and clear else None)
+
+
+def _leant(line: Line, change: float) -> bool:
+    """Whether the trend leant the way of a change before its last visit: one visit is no trend."""
+    rest = slope_of(window(line)[:-1], line.better)
+    return rest is not None and rest.slope * change > 0.0 and rest.p <= LEANS
 
 
 def confirmed(ps: Mapping[Key, float], level: float = LEVEL) -> set[Key]:

@@ -91,9 +91,9 @@ def remedies(scatter: Scatter, trials: float, reading_sd: float) -> list[Remedy]
         saved = min(reading_sd**2, scatter.trial) * (1.0 - STICKER_SHARE**2)
         stickers = 1.0 - saved / scatter.trial
     found = [
-        Remedy("stickers put on in the pose", mdc(scatter, trials, trial_share=stickers)),
-        Remedy("two visits within a week, taken together", mdc(scatter, trials, visits=2.0)),
+        Remedy("stickers, put on in the pose", mdc(scatter, trials, trial_share=stickers)),
+        Remedy("two visits in one week, as one", mdc(scatter, trials, visits=2.0)),
     ]
     if trials < 3.0:
-        found.append(Remedy("three trials of each instead of fewer", mdc(scatter, 3.0)))
+        found.append(Remedy("three trials each", mdc(scatter, 3.0)))
     return sorted((r for r in found if r.mdc <= 0.97 * now), key=lambda r: r.mdc)

@@ -33,6 +33,7 @@ def page(aid: int) -> str:
         retake=[t for t in own if t.status == "retake" and not t.overruled],
         events=signing.history(db(), coach_id(), aid),
         state=day_states.of_assessment(db(), coach_id(), aid),
+        news=reports.news_of(work(), visit),
         felt=felt.say(felt.of_visit(db(), coach_id(), aid)),
         size=(comparing.WIDTH, comparing.HEIGHT),
     )

@@ -32,6 +32,7 @@ def page() -> str:
         rows=steadiness.steady(work()),
         marked=len(remarks.of_coach(db(), coach_id())),
         again=remarks.unseen(db(), coach_id()),
+        instruments=steadiness.against_instruments(work()),
     )
 
 

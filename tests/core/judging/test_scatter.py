@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given
@@ -13,7 +14,7 @@ from scipy.stats import t as student
 from dachi.core.catalogue.problems import CatalogueError
 from dachi.core.catalogue.scatter_priors import Prior, build_priors
 from dachi.core.judging.scatter import Evidence, Variance, between, contrasts, crossed, estimate
-from dachi.core.judging.series import TrialValue, evidence_of
+from dachi.core.judging.series import TrialValue, build, evidence_of
 from dachi.data import catalogue, scatter_priors
 
 
@@ -199,3 +200,27 @@ class Priors(unittest.TestCase):
         ):
             with self.assertRaisesRegex(CatalogueError, words):
                 build_priors(wrong, catalogue())
+
+
+class Accidents(unittest.TestCase):
+    """One person's injury is not how steady everybody's days are."""
+
+    def test_one_of_several_people_is_cut(self) -> None:
+        """Five people with 4 a degree of freedom; a sixth with 400 counts as 16."""
+        steady = [Evidence(40.0, 10.0, 40.0, 10.0, 0.5)] * 5
+        wild = Evidence(40.0, 10.0, 4000.0, 10.0, 0.5)
+        cut = Evidence(40.0, 10.0, 160.0, 10.0, 0.5)
+        self.assertEqual(estimate([*steady, wild]), estimate([*steady, cut]))
+        self.assertLess(estimate([*steady, wild]).visit_sd, 3.0)
+        # Among few nobody knows who is usual.
+        self.assertGreater(estimate([*steady[:3], wild]).visit_sd, 6.0)
+
+    def test_a_day_of_pain_tells_nothing_of_days(self) -> None:
+        rng = np.random.default_rng(5)
+        rows = person(rng, 1.0, 1.0)
+        hurt = [replace(t, value=t.value - 30.0) if t.assessment_id == 7 else t for t in rows]
+        plain = build(rows[: 2 * 7]).evidence["passive"]
+        told = build(hurt, hurt=[7]).evidence["passive"]
+        self.assertAlmostEqual(told.between, plain.between)
+        self.assertEqual(told.within_df, plain.within_df + 1.0)
+        self.assertGreater(build(hurt).evidence["passive"].between, 50 * plain.between_df)

@@ -45,10 +45,10 @@ class Standings(unittest.TestCase):
         self.assertEqual(self.of(60, 61, 61).why, "")
 
     def test_how_rare_it_is_by_chance(self) -> None:
-        """The weaker of two looks counts: 6 at 2 root 2 is z 2.121, 3.39 %; 0.7 of the level."""
+        """The weaker of two looks counts: 6 at 2 root 2 is z 2.121, 3.39 %; three quarters of the level."""
         found = self.of(60, 66, 70)
         assert found is not None
-        self.assertAlmostEqual(found.p, 0.0339 / 0.7, places=3)
+        self.assertAlmostEqual(found.p, 0.0339 / 0.75, places=3)
         # Against the change of the first and last, a slope says nothing for it.
         against_it = self.of(60, 58, 50, 61)
         assert against_it is not None
