@@ -34,7 +34,7 @@ VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("overview", DESK, "light", "/p/1"),
     ("overview-dark", DESK, "dark", "/p/1"),
     ("progress", DESK, "light", "/p/1?pose=supine-leg-raise"),
-    ("progress-dark", DESK, "dark", "/p/1?pose=front-split"),
+    ("steadiness", DESK, "light", "/steadiness"),
     ("compare", DESK, "light", "/p/1/compare?pose=supine-leg-raise&side=left&mode=passive"),
     ("plan", DESK, "light", "/p/1/plan"),
     ("ladders", DESK, "light", "/p/1/ladders"),

@@ -40,7 +40,7 @@ class Prior:
     """
 
     trial: float = 2.0
-    visit: float = 2.0
+    visit: float = 2.5
     df: float = 4.0
     shared: float = 0.5
     shared_df: float = 12.0

@@ -62,7 +62,7 @@ class Estimates(unittest.TestCase):
 
     def test_nobody_measured_leaves_the_prior(self) -> None:
         """A half-t of 4 degrees and scale 2 has the mean square 2^2 x 4 / 2 = 8, cut at 12."""
-        plain = estimate([])
+        plain = estimate([], Prior(visit=2.0))
         law = student(4)
         for least, found in ((0.0, plain.visit), (0.15, plain.trial)):
             squares, whole = (

@@ -42,8 +42,8 @@ class Formulas(unittest.TestCase):
         """The coach's trials with others count; the own ones are in already."""
         rows = trials((1, 0, 70, 71), (2, 28, 80, 81))
         alone = build(rows).lines[0]
-        told = build(rows, others={"passive": [Evidence(4.0**2 * 90, 90, 9.0 * 90, 90, 0.5)]})
-        self.assertAlmostEqual(told.scatters["passive"].trial_sd, 4.0, delta=0.2)
+        told = build(rows, others={"passive": [Evidence(5.0**2 * 90, 90, 37.5 * 90, 90, 0.5)]})
+        self.assertAlmostEqual(told.scatters["passive"].trial_sd, 5.0, delta=0.3)
         self.assertGreater(told.lines[0].since_first.mdc, alone.since_first.mdc)
 
     def test_the_change_that_can_be_told_is_the_textbook_one(self) -> None:
