@@ -56,7 +56,9 @@ class Remedies(unittest.TestCase):
         self.assertAlmostEqual(found["two"], 1.96 * math.sqrt(11), places=3)
         self.assertAlmostEqual(found["three"], 1.96 * math.sqrt(2 * (9 + 4 / 3)), delta=0.01)
         self.assertNotIn("stickers", found, "a day of 3 drowns what they save")
-        steady_days = {r.words.split()[0].strip(","): r.mdc for r in remedies(scatter(trial=3.0), 1.0, 3.0)}
+        steady_days = {
+            r.words.split()[0].strip(","): r.mdc for r in remedies(scatter(trial=3.0), 1.0, 3.0)
+        }
         self.assertAlmostEqual(
             steady_days["stickers"], STICKER_SHARE * 1.96 * math.sqrt(18), places=3
         )
