@@ -1,4 +1,4 @@
-"""``python -m dachi``: serve, demo, measure, judge, recompute."""
+"""``python -m dachi``: serve, demo, measure, judge, plan, recompute."""
 
 from __future__ import annotations
 
@@ -44,6 +44,8 @@ def main(argv: list[str] | None = None) -> int:
     sub.add_argument("file", help="a file of scenes, or - for standard input")
     sub = commands.add_parser("judge", help="read histories (JSON Lines), write verdicts")
     sub.add_argument("file", help="a file of histories, or - for standard input")
+    sub = commands.add_parser("plan", help="read persons (JSON Lines), write weeks of practice")
+    sub.add_argument("file", help="a file of persons, or - for standard input")
     sub = commands.add_parser("schema", help="print the JSON Schema of a format")
     sub.add_argument("name", choices=FORMATS)
     sub = commands.add_parser(
@@ -58,6 +60,8 @@ def main(argv: list[str] | None = None) -> int:
         return _measure(args.file)
     if args.command == "judge":
         return _judge(args.file)
+    if args.command == "plan":
+        return _plan(args.file)
     if args.command == "schema":
         sys.stdout.write((FOLDER / f"{args.name}.schema.json").read_text("utf-8"))
         return 0
@@ -84,6 +88,13 @@ def _judge(name: str) -> int:
 
     known, priors = catalogue(), scatter_priors()
     return _answered(name, MOST_BYTES, lambda line: judge_line(line, known, priors))
+
+
+def _plan(name: str) -> int:
+    """Plan weeks for a person file; 0 when every person was read, 1 when any was not."""
+    from dachi.interchange.persons import MOST_BYTES, plan_line
+
+    return _answered(name, MOST_BYTES, plan_line)
 
 
 def _answered(name: str, most: int, answer: Callable[[bytes], dict[str, Any]]) -> int:

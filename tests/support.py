@@ -25,6 +25,8 @@ from PIL import Image as Pictures
 from dachi.clock import Clock
 from dachi.core.body.figure import bones
 from dachi.core.body.pinhole import CORNERS
+from dachi.core.catalogue.demands import Level
+from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.scene import Image, Scene
@@ -179,6 +181,11 @@ def plain_picture(
     return out.getvalue()
 
 
+def loaded(drill: Drill, demand: str) -> bool:
+    """Whether a drill brings something to the end of its range."""
+    return drill.demands.most(demand) >= Level.END
+
+
 class NoSuchAttribute(jinja2.Undefined):
     """Pages that ask a thing for what it does not have fail in tests; people see an empty place."""
 
@@ -213,7 +220,13 @@ class Studio(unittest.TestCase):
         accounts.keep_usual_marked(self.db, self.coach.id, "joint")
         self.work = Work(self.db, self.folder, self.coach.id)
         self.pid = practitioners.add(
-            self.db, self.coach.id, "Runa", height_cm=170.0, thigh_cm=41.7, shin_cm=41.8
+            self.db,
+            self.coach.id,
+            "Runa",
+            birth_year=1994,
+            height_cm=170.0,
+            thigh_cm=41.7,
+            shin_cm=41.8,
         )
         preparation.give_consent(
             self.db, self.coach.id, self.pid, given_on=day_ago(300), scope="show"

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from dachi.core.catalogue.cautions import Caution, build_cautions
+from dachi.core.catalogue.demands import Demands, read_demands
 from dachi.core.catalogue.drills import Drill, build_drills
 from dachi.core.catalogue.gates import Gate, Ladder, build_gates, build_ladders, check_gates
 from dachi.core.catalogue.limiter_rules import LimiterRule, build_rules
@@ -101,13 +102,25 @@ def gates() -> dict[str, Gate]:
 
 
 @lru_cache(maxsize=1)
+def _demands(drill_ids: tuple[str, ...]) -> tuple[dict[str, Demands], dict[str, Demands]]:
+    text = (FOLDER / "demands.csv").read_text("utf-8")
+    return read_demands(text, drill_ids, [p.id for p in catalogue().poses])
+
+
+def demands_of_pose(pose_id: str) -> Demands:
+    """Return what a pose asks of the body."""
+    return _demands(tuple(d.id for d in drills()))[1][pose_id]
+
+
+@lru_cache(maxsize=1)
 def drills() -> tuple[Drill, ...]:
     """Return the drill catalogue in the order of a session."""
     entries: list[dict[str, Any]] = []
     for path in sorted((FOLDER / "drills").glob("[0-9]*.toml")):
         entries += tomllib.loads(path.read_text("utf-8"))["drills"]
     bases = tomllib.loads((FOLDER / "drills" / "_bases.toml").read_text("utf-8"))
-    found = build_drills(entries, bases, catalogue(), [p.id for p in props()], gates())
+    asked, _ = _demands(tuple(str(e.get("id")) for e in entries))
+    found = build_drills(entries, bases, catalogue(), [p.id for p in props()], gates(), asked)
     check_gates(gates().values(), [d.id for d in found])
     return found
 

@@ -6,6 +6,7 @@ import json
 from collections.abc import Sequence
 
 from dachi.core.assessing.permission import Consent, Screening
+from dachi.core.catalogue.cautions import Answer
 from dachi.store.database import Database
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
@@ -65,12 +66,13 @@ def answer_screening(
     kept = before if before is not None and set(before.yes) == set(yes) else None
     db.execute(
         f"INSERT INTO screening (practitioner_id, answered_on, yes, cleared_by, cleared_on,"
-        f" created_at) SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
+        f" allowed, created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
         (
             answered_on,
             json.dumps(sorted(yes)),
             kept.cleared_by if kept else "",
             kept.cleared_on if kept else None,
+            json.dumps(kept.allowed if kept else []),
             db.now(),
             practitioner_id,
             coach_id,
@@ -78,14 +80,31 @@ def answer_screening(
     )
 
 
-def clear(db: Database, coach_id: int, practitioner_id: int, *, by: str, on: str) -> bool:
-    """Record clearance for the newest answers."""
+def clear(
+    db: Database,
+    coach_id: int,
+    practitioner_id: int,
+    *,
+    by: str,
+    on: str,
+    allowed: Sequence[str] = (),
+) -> bool:
+    """Record clearance for the newest answers, and the directions that were cleared."""
     cursor = db.execute(
-        f"UPDATE screening SET cleared_by = ?, cleared_on = ? WHERE id = (SELECT max(id)"
-        f" FROM screening WHERE practitioner_id IN ({_OWN}))",
-        (by, on, practitioner_id, coach_id),
+        "UPDATE screening SET cleared_by = ?, cleared_on = ?, allowed = ? WHERE id ="
+        f" (SELECT max(id) FROM screening WHERE practitioner_id IN ({_OWN}))",
+        (by, on, json.dumps(list(allowed)), practitioner_id, coach_id),
     )
     return cursor.rowcount == 1
+
+
+def answers(db: Database, coach_id: int, practitioner_id: int) -> dict[str, Answer]:
+    """Return the questions answered yes, each with whether and for what it was cleared."""
+    found = screening(db, coach_id, practitioner_id)
+    if found is None:
+        return {}
+    cleared = found.cleared_on is not None
+    return {q: Answer(cleared, found.allowed if cleared else ()) for q in found.yes}
 
 
 def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | None:
@@ -97,5 +116,9 @@ def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | 
     if row is None:
         return None
     return Screening(
-        row["answered_on"], tuple(json.loads(row["yes"])), row["cleared_by"], row["cleared_on"]
+        row["answered_on"],
+        tuple(json.loads(row["yes"])),
+        row["cleared_by"],
+        row["cleared_on"],
+        tuple(json.loads(row["allowed"])),
     )

@@ -20,7 +20,7 @@ from dachi.store import accounts, assessments, markings, photos, positions, prep
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.photos import Photo, Use
 from dachi.store.practitioners import Practitioner
-from dachi.studio import drafts, starting_marks
+from dachi.studio import cautions, drafts, starting_marks
 from dachi.studio.phrases import pose_name, say_day
 from dachi.studio.work import Work
 
@@ -100,9 +100,17 @@ def closed(visit: Assessment) -> str | None:
 
 
 def refusal(
-    work: Work, visit: Assessment, who: Practitioner, mode: str, *, figure: bool = False
+    work: Work,
+    visit: Assessment,
+    who: Practitioner,
+    mode: str,
+    pose: Pose | None = None,
+    *,
+    figure: bool = False,
 ) -> str | None:
     """Why a photograph in a mode may not be taken now, as a sentence; None where it may.
+
+    Of a ``pose``, where one is meant already.
 
     A simulated ``figure`` shows nobody and needs no consent.
     """
@@ -112,6 +120,8 @@ def refusal(
         problem = permission.photograph_refused(consent, who.birth_year, work.today().year)
     if problem is None and mode == "passive":
         problem = permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
+    if problem is None and pose is not None and not figure:
+        problem = cautions.shot_refused(work, who.id, pose, mode)
     return problem
 
 
@@ -203,7 +213,9 @@ def send(
 
     Raises Refused, PhotoError, Conflict and OSError, each with a sentence.
     """
-    if problem := refusal(work, visit, who, place.mode, figure=incoming.truth is not None):
+    if problem := refusal(
+        work, visit, who, place.mode, place.pose, figure=incoming.truth is not None
+    ):
         raise Refused(problem)
     if double := photos.use_of(work.db, work.coach, source_digest(incoming.data)):
         trial = assessments.trial(work.db, work.coach, double.trial_id)

@@ -152,7 +152,7 @@ def read_by_hand(
     if planned is not None:
         share = min(1.0, 60 * minutes / planned.seconds)
         for i in planned.items:
-            seconds = sum(s.seconds for s in i.steps if s.kind != "enter")
+            seconds = sum(s.seconds for s in i.steps if s.worked)
             done.append(DrillDone(i.drill, round(share * seconds, 1)))
     hurt = form["place"] in timeline.PLACES and form["kind"] in timeline.KINDS
     entry = NewLogEntry(

@@ -17,7 +17,8 @@ from dachi.store.practice_log import LogEntry
 from dachi.store.practitioners import Practitioner
 from dachi.store.summaries import LineSummary
 from dachi.studio import summaries
-from dachi.studio.weeks import days_since, drill_by_id, person_of, profile_of
+from dachi.studio.cautions import days_since
+from dachi.studio.weeks import drill_by_id, person_of, profile_of
 from dachi.studio.work import Work
 
 #: How long an easy week lasts, days.

@@ -47,7 +47,7 @@ def _digest(names: tuple[str, ...]) -> str:
     found = hashlib.sha256()
     for name in names:
         path = ROOT / name
-        files = sorted(p for s in ("py", "toml") for p in path.rglob(f"*.{s}"))
+        files = sorted(p for s in ("py", "toml", "csv") for p in path.rglob(f"*.{s}"))
         for file in files if path.is_dir() else [path]:
             found.update(str(file.relative_to(ROOT)).encode() + b"\0" + file.read_bytes())
     return found.hexdigest()[:16]

@@ -10,34 +10,32 @@ from datetime import datetime
 import msgspec
 
 from dachi.core.assessing import permission
-from dachi.core.catalogue.cautions import Caution, brought_by
 from dachi.core.catalogue.drills import Drill
 from dachi.core.practising import needs as needing
 from dachi.core.practising import planner, programme
 from dachi.core.practising.dose import Dose
-from dachi.core.practising.ladders import Facts, Standing, answer, stand
+from dachi.core.practising.ladders import Facts, Standing, answer, locked, stand
 from dachi.core.practising.needs import SideRange
 from dachi.core.practising.programme import Item, Need, Person, Session, Week, Wishes
 from dachi.core.practising.timeline import direction_seconds, steps
 from dachi.data import (
     catalogue,
-    cautions,
     chosen_schools,
     drills,
     gates,
     ladders,
 )
-from dachi.store import day_states, goals, practice_log, preparation
+from dachi.store import goals, practice_log, preparation
 from dachi.store import weeks as stored
 from dachi.store.practice_log import Felt, LogEntry
 from dachi.store.practitioners import Practitioner
 from dachi.store.summaries import LineSummary, PoseSummary
 from dachi.store.weeks import PlannedItem, PlannedSession, PlannedWeek, Profile
 from dachi.studio import overview, summaries, versions
+from dachi.studio.cautions import PAIN_DAYS, active_cautions, days_since
 from dachi.studio.work import Work
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
-PAIN_DAYS = 7
 
 
 def drill_by_id() -> dict[str, Drill]:
@@ -48,14 +46,6 @@ def drill_by_id() -> dict[str, Drill]:
 def profile_of(work: Work, pid: int) -> Profile:
     """How somebody practises, the usual where nobody has said."""
     return stored.profile(work.db, work.coach, pid) or Profile()
-
-
-def days_since(moment: str, today: datetime) -> float:
-    """Days from a stored moment (local, or UTC with an offset) to now."""
-    at = datetime.fromisoformat(moment)
-    if at.tzinfo is not None:
-        at = at.astimezone().replace(tzinfo=None)
-    return (today - at).total_seconds() / 86400
 
 
 def facts_of(log: list[LogEntry], today: datetime) -> Facts:
@@ -76,24 +66,6 @@ def facts_of(log: list[LogEntry], today: datetime) -> Facts:
         for p in entry.pains:
             pains.setdefault(p.place, days_since(entry.started_at, today))
     return Facts(easy, prop, pains, len(log))
-
-
-def active_cautions(work: Work, pid: int, profile: Profile) -> tuple[Caution, ...]:
-    """Cautions from screening, from pain said or logged lately, and those set by hand."""
-    today = work.now()
-    screening = preparation.screening(work.db, work.coach, pid)
-    pains = {
-        p.place
-        for entry in practice_log.entries(work.db, work.coach, pid, 60)
-        if days_since(entry.started_at, today) <= PAIN_DAYS
-        for p in entry.pains
-    }
-    state = day_states.newest(work.db, work.coach, pid)
-    if state is not None and days_since(state.saved_at, today) <= PAIN_DAYS:
-        pains |= {p for p, level in state.pain.items() if level >= permission.PAIN_STOPS}
-    found = brought_by(cautions(), screening.yes if screening else (), pains)
-    ids = {c.id for c in found} | set(profile.cautions)
-    return tuple(c for c in cautions() if c.id in ids)
 
 
 def ranges_of(found: Sequence[PoseSummary]) -> list[SideRange]:
@@ -148,6 +120,9 @@ def person_of(work: Work, who: Practitioner) -> Person:
         tight=needing.tighter(ranges),
         shut=_shut(found, facts_of(log, work.now())),
         styles=styles,
+        locked=locked(
+            ladders(), gates(), summaries.readings_of(found), facts_of(log, work.now()), catalogue()
+        ),
         known=frozenset(d.drill for e in log[:20] for d in e.done),
         longer=tuned.longer,
         eased=frozenset((*tuned.eased, *_hurt_lately(log, work.now()))),
@@ -201,7 +176,12 @@ def made_from(person: Person, wishes: Wishes) -> str:
     A session done makes drills known and moves the words of a shut gate on; neither is a
     reason to turn the rest of a week round.
     """
-    person = replace(person, known=frozenset(), shut=dict.fromkeys(person.shut, ""))
+    person = replace(
+        person,
+        known=frozenset(),
+        shut=dict.fromkeys(person.shut, ""),
+        locked=dict.fromkeys(person.locked, ""),
+    )
     text = msgspec.json.encode(
         [asdict(person), asdict(wishes), versions.practising()], order="deterministic"
     )
@@ -236,7 +216,7 @@ def with_day_anew(work: Work, who: Practitioner, before: PlannedWeek, weekday: i
     used = {i.drill for s in sessions for i in s.items}
     done: dict[str, float] = {}
     for i in (i for s in sessions for i in s.items):
-        worked = sum(step.seconds for step in i.steps if step.kind != "enter")
+        worked = sum(step.seconds for step in i.steps if step.worked)
         done[i.drill] = done.get(i.drill, 0.0) + worked
     found = replace(
         found,

@@ -71,7 +71,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "stand": stand(pose, shown_side),
         "shown_side": shown_side,
         "closed": intake.closed(visit),
-        "refused": intake.refusal(work(), visit, who, chosen.mode),
+        "refused": intake.refusal(work(), visit, who, chosen.mode, pose),
         "state": state,
         "opened": visits.opened_since(work(), visit),
         "cautions": _cautions(who.id, state),

@@ -6,7 +6,7 @@ from typing import Any
 
 from playwright.sync_api import Locator, Page, expect
 
-from dachi.store import practice_log, practitioners, weeks
+from dachi.store import felt, practice_log, practitioners, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
 from tests.browser.chromium import InChromium
@@ -90,6 +90,35 @@ class Player(InChromium):
         self.page.goto(f"{self.base}/p/{self.pid}/practice")
         expect(self.page.get_by_text("the bus was late")).to_be_visible()
         self.assertEqual(self.serious_issues(self.page), [])
+
+    def test_changing_sides_has_its_time_and_what_was_felt_is_kept(self) -> None:
+        """A changeover is counted, may be cut short, and both sides get the same by the clock."""
+        phone, data = self.player()
+        phone.clock.install(time=CLOCK.local())
+        phone.get_by_role("button", name="Start").click()
+        change = next(s for i in data["items"] for s in i["steps"] if s["kind"] == "change")
+        legs = data["drills"][change["drill"]]["legs"][change["side"]]
+        self.play_to(phone, phone.get_by_text(f"Change: {legs}.", exact=True))
+        expect(phone.locator("#side")).to_contain_text(legs)
+        mirrored = phone.locator("#figure.mirrored")
+        expect(mirrored).to_have_count(1 if change["side"] == "left" else 0)
+        phone.get_by_role("button", name="Ready").click()
+        expect(phone.locator("#what")).not_to_contain_text("Change")
+        expect(phone.locator("#side")).to_contain_text(legs)
+        self.play_to(phone, phone.get_by_role("heading", name="Well done"))
+        phone.clock.resume()
+        for question, answer in (
+            ("Tighter today", "left"),
+            ("The same movement at the end", "freer"),
+        ):
+            phone.get_by_role("group", name=question).get_by_text(answer, exact=True).click()
+        phone.get_by_role("button", name="Add this").click()
+        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        (entry,) = self.log()
+        row = next(d for d in entry.done if d.drill == change["drill"])
+        self.assertAlmostEqual(row.left or 0.0, row.right or 0.0, delta=0.01)
+        ((_, said),) = felt.of_practitioner(self.db, self.coach.id, self.pid)
+        self.assertEqual(said, {"tighter": "left", "again": "freer"})
 
     def test_a_finished_session_is_kept_without_another_touch(self) -> None:
         """Left or reloaded at "Well done", before "Keep it", it was lost."""
@@ -181,6 +210,7 @@ class Player(InChromium):
         phone.get_by_role("button", name="Skip").click()
         second = phone.locator("#side").inner_text()
         self.assertNotEqual(first, second)
+        phone.get_by_role("button", name="Ready").click()
         button = phone.locator("#next")
         expect(button).to_be_disabled()
         expect(button).to_have_text("As long as the other")

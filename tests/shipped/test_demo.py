@@ -21,7 +21,7 @@ from tests.browser.chromium import FLAGS, chromium
 
 ROOT = Path(__file__).parents[2]
 #: Addresses followed at most; the demo has about a thousand.
-MOST = 1600
+MOST = 2400
 FOLLOWED = ("href", "src", "hx-get", "xlink:href", "data-src", "poster")
 MAIN_PAGES = (
     "/", "/practitioners/new", "/drills", "/outbox", "/p/1", "/p/1?pose=front-split",

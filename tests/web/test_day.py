@@ -621,7 +621,8 @@ class Strays(Day):
 
 class Schools(Day):
     def record(self, **chosen: str) -> None:
-        form = {"call_name": "Runa", "height_cm": "170", "thigh_cm": "41.7", "shin_cm": "41.8"}
+        form = {"call_name": "Runa", "birth_year": "1994", "height_cm": "170"}
+        form |= {"thigh_cm": "41.7", "shin_cm": "41.8"}
         self.post(f"/p/{self.pid}/record", form | {f"school-{k}": v for k, v in chosen.items()})
 
     def test_height_first_allows_a_small_bend_and_charts_the_leg_line(self) -> None:

@@ -8,7 +8,8 @@ from dachi.data import catalogue, screening_questions
 from dachi.simulation import outbox
 from dachi.store import assessments, practitioners, preparation, run_sheets
 from dachi.studio import reminders, visits
-from dachi.studio.weeks import active_cautions, profile_of
+from dachi.studio.cautions import active_cautions
+from dachi.studio.weeks import profile_of
 from tests.support import LEG_RAISE, Pages, ago, day_ago, plain_picture
 
 
@@ -31,7 +32,7 @@ class Day(Pages):
 class NamesOfOthers(Day):
     def test_a_phone_hears_nothing_of_anybody_else(self) -> None:
         """ "This very photograph is already there: [name], [pose], [date]" stood on a phone."""
-        other = practitioners.add(self.db, self.coach.id, "Zarenka")
+        other = practitioners.add(self.db, self.coach.id, "Zarenka", birth_year=1988)
         preparation.give_consent(self.db, self.coach.id, other, given_on=day_ago(9), scope="show")
         preparation.answer_screening(self.db, self.coach.id, other, answered_on=day_ago(9), yes=[])
         answer = self.post(f"/p/{other}/assess", {"taken_at": ago(3), "warmth": "warm"})
@@ -110,7 +111,11 @@ class TheSheet(Day):
     def test_a_clearance_opens_the_sheet(self) -> None:
         """Recorded after the sheet was opened, it changed nothing there, without a word."""
         preparation.answer_screening(
-            self.db, self.coach.id, self.pid, answered_on=day_ago(2), yes=["knee"]
+            self.db,
+            self.coach.id,
+            self.pid,
+            answered_on=day_ago(2),
+            yes=["knee"],
         )
         aid = self.open()
         self.assertEqual({x.mode for x in self.lines(aid)}, {"active"})
@@ -132,7 +137,11 @@ class Heard(Day):
     def test_knees_are_asked_about(self) -> None:
         self.assertIn("knee", [q.id for q in screening_questions()])
         preparation.answer_screening(
-            self.db, self.coach.id, self.pid, answered_on=day_ago(2), yes=["knee"]
+            self.db,
+            self.coach.id,
+            self.pid,
+            answered_on=day_ago(2),
+            yes=["knee"],
         )
         profile = profile_of(self.work, self.pid)
         self.assertIn("knee", [c.id for c in active_cautions(self.work, self.pid, profile)])
@@ -146,7 +155,10 @@ class Heard(Day):
             f"/p/{self.pid}/notes", note | {"place": "left knee"}, follow_redirects=True
         )
         self.assertIn("Noted as pain in the left knee", self.text(said))
-        self.assertEqual([c.id for c in active_cautions(self.work, self.pid, profile)], ["knee"])
+        self.assertEqual(
+            [c.id for c in active_cautions(self.work, self.pid, profile)],
+            ["knee_pain", "kneecap", "knee_sides", "knee_behind"],
+        )
 
     def test_reminders(self) -> None:
         """ "Remind of the visit" with no visit wrote about practice; pressed twice, twice."""

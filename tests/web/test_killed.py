@@ -116,7 +116,7 @@ class Killed(unittest.TestCase):
         db = connect(self.folder, CLOCK)
         self.addCleanup(db.close)
         coach = accounts.add(db, "coach@quay.example", "Wenna", PASSWORD)
-        pid = practitioners.add(db, coach.id, "Runa", height_cm=170.0)
+        pid = practitioners.add(db, coach.id, "Runa", birth_year=1994, height_cm=170.0)
         preparation.give_consent(db, coach.id, pid, given_on=day_ago(328), scope="show")
         preparation.answer_screening(db, coach.id, pid, answered_on=day_ago(328), yes=[])
         visits = [

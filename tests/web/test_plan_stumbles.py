@@ -5,7 +5,7 @@ from dachi.store.database import transaction
 from dachi.store.weeks import PlannedWeek, Profile
 from dachi.studio import weeks as planning
 from dachi.web.rooms.play import _card
-from tests.support import Pages, day_ago
+from tests.support import Pages, day_ago, loaded
 
 
 class ByHand(Pages):
@@ -64,7 +64,10 @@ class ByHand(Pages):
         """A pain that was logged between the change and its undoing counts."""
         known = planning.drill_by_id()
         loads = {
-            i.drill for s in self.before.sessions for i in s.items if "knee" in known[i.drill].loads
+            i.drill
+            for s in self.before.sessions
+            for i in s.items
+            if loaded(known[i.drill], "knee_end")
         }
         self.assertTrue(loads, "the week before must have something to forbid")
         self.change(self.first_hold(), "drop", 2)
@@ -72,7 +75,7 @@ class ByHand(Pages):
         self.post(f"/p/{self.pid}/notes", note)
         self.post(f"/p/{self.pid}/plan/undo")
         now = {i.drill for s in self.week().sessions for i in s.items}
-        self.assertEqual({n for n in now if "knee" in known[n].loads}, set())
+        self.assertEqual({n for n in now if loaded(known[n], "knee_end")}, set())
 
     def test_longer_changes_the_dose_of_that_day(self) -> None:
         name = self.first_hold()

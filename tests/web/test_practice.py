@@ -14,7 +14,7 @@ from dachi.simulation import outbox
 from dachi.store import accounts, practice_log, practitioners, preparation, private_links, weeks
 from dachi.store.weeks import Profile, Tuned
 from dachi.studio.weeks import drill_by_id
-from tests.support import CLOCK, PASSWORD, Pages, ago, day_ago, written_ago
+from tests.support import CLOCK, PASSWORD, Pages, ago, day_ago, loaded, written_ago
 
 
 class Practising(Pages):
@@ -134,11 +134,11 @@ class ThePlan(Practising):
         )
         known = drill_by_id()
         self.assertFalse(
-            [d for d in self.drills_on(0) if known[d].passive_end or "nerve" in known[d].loads]
+            [d for d in self.drills_on(0) if known[d].passive_end or loaded(known[d], "nerve")]
         )
         preparation.clear(self.db, self.coach.id, self.pid, by="Dr. Ebb", on=day_ago(5))
         self.send(self.body(pains=[{"drill": "raise-up", "place": "left knee", "kind": "dull"}]))
-        self.assertFalse([d for d in self.drills_on(0) if "knee" in known[d].loads])
+        self.assertFalse([d for d in self.drills_on(0) if loaded(known[d], "knee_end")])
         self.assertIn(
             "Nothing that loads a knee", self.text(self.client.get(f"/p/{self.pid}/plan"))
         )
@@ -253,7 +253,7 @@ class TheLog(Practising):
         self.assertLessEqual(sum(d.seconds for d in entry.done), 600)
         # The place alone counts: the knee is left alone, and Today says so.
         known = drill_by_id()
-        self.assertFalse([d for d in self.drills_on(0) if "knee" in known[d].loads])
+        self.assertFalse([d for d in self.drills_on(0) if loaded(known[d], "knee_end")])
         self.assertIn("Pain in the left knee", self.text(self.client.get(path)))
         removed = self.post(f"{path}/{entry.id}/remove")
         self.assertEqual(self.log(), [])

@@ -3,7 +3,8 @@
 import unittest
 from datetime import timedelta
 
-from dachi.store import accounts, practitioners
+from dachi.store import accounts, day_states, practitioners, preparation
+from dachi.store.day_states import DayState
 from tests.support import CLOCK, LEG_RAISE, Pages, ago, plain_picture
 
 
@@ -18,7 +19,7 @@ class Prepare(Pages):
         form = {"taken_at": ago(6), "warmth": "warm"}
         return int(self.post(f"/p/{pid}/assess", form).headers["Location"].rsplit("/", 1)[1])
 
-    def said(self, path: str, **form: str) -> str:
+    def said(self, path: str, **form: object) -> str:
         return self.text(self.post(path, form, follow_redirects=True))
 
     def test_no_photograph_without_consent(self) -> None:
@@ -78,6 +79,36 @@ class Prepare(Pages):
             "SELECT count(*) FROM screening WHERE practitioner_id = ?", (self.new,)
         ).fetchone()[0]
         self.assertEqual(rows, 3)
+
+    def test_a_replaced_hip_is_cleared_one_direction_at_a_time(self) -> None:
+        """Flexion allowed: the leg raise may be taken, the leg across may not, cleared or not."""
+        aid = self.visit_of(self.new)
+        self.post(f"/p/{self.new}/consent", {"given_on": self.today, "scope": "show"})
+        page = self.said(f"/p/{self.new}/screening", yes="hip_replacement")
+        self.assertIn("Directions the surgeon allows", page)
+        page = self.said(
+            f"/p/{self.new}/clearance", cleared_by="Dr Quay", cleared_on=self.today,
+            allowed=["flexion", "sideways"],
+        )  # fmt: skip
+        self.assertIn('value="flexion" checked', page)
+        self.assertNotIn('value="abduction" checked', page)
+        found = preparation.answers(self.db, self.coach.id, self.new)
+        self.assertEqual(found["hip_replacement"].allowed, ("flexion",))
+        self.assertEqual(self.upload(aid, plain_picture()).status_code, 302)
+        refused = self.upload(aid, plain_picture(700, 500), pose="leg-raise-across")
+        self.assertIn("Only the directions the surgeon allows", self.text(refused))
+
+    def test_pain_closes_a_shot(self) -> None:
+        """A knee that hurts today is not photographed in pigeon; a leg raise of its own may be."""
+        aid = self.visit_of(self.new)
+        self.post(f"/p/{self.new}/consent", {"given_on": self.today, "scope": "show"})
+        self.said(f"/p/{self.new}/screening")
+        day_states.save(self.db, self.coach.id, aid, DayState({"left knee": 5}))
+        refused = self.upload(aid, plain_picture(), pose="pigeon", mode="active")
+        self.assertIn("No weight on the kneecap", self.text(refused))
+        self.assertIn(
+            "No weight on the kneecap", self.text(self.client.get(f"/a/{aid}?pose=pigeon"))
+        )
 
     def test_clearance_needs_answers(self) -> None:
         page = self.said(f"/p/{self.new}/clearance", cleared_by="Dr Quay", cleared_on=self.today)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
+from dachi.core.catalogue.cautions import Caution
+from dachi.core.catalogue.demands import Demands
 from dachi.core.catalogue.screening import Question
 
 #: What a consent allows: measuring only, showing to the practitioner, teaching others.
@@ -13,7 +15,7 @@ SCOPES = {
     "show": "to measure from, and to show to the practitioner",
     "teaching": "to measure from, to show, and to teach with, the face made unrecognisable",
 }
-ADULT_AGE = 18
+ADULT_AGE, YOUNG_AGE = 18, 16
 
 
 @dataclass(frozen=True)
@@ -38,17 +40,23 @@ class Consent:
 
 @dataclass(frozen=True)
 class Screening:
-    """The newest answers: ids answered yes, and who cleared them when."""
+    """The newest answers: ids answered yes, who cleared them when, and for which directions."""
 
     answered_on: str
     yes: tuple[str, ...]
     cleared_by: str = ""
     cleared_on: str | None = None
+    allowed: tuple[str, ...] = ()
 
 
 def may_be_minor(birth_year: int | None, year: int) -> bool:
-    """Whether a person born in a year may still be under age; unknown is taken for adult."""
-    return birth_year is not None and year - birth_year <= ADULT_AGE
+    """Whether a person born in a year may still be under age; unknown is not adult."""
+    return birth_year is None or year - birth_year <= ADULT_AGE
+
+
+def may_be_young(birth_year: int | None, year: int) -> bool:
+    """Whether a person may still be under sixteen: nothing passive to the end but with care."""
+    return birth_year is None or year - birth_year <= YOUNG_AGE
 
 
 def photograph_refused(consent: Consent | None, birth_year: int | None, year: int) -> str | None:
@@ -58,6 +66,11 @@ def photograph_refused(consent: Consent | None, birth_year: int | None, year: in
     if consent.withdrawn_on is not None:
         return "Consent to photographs was withdrawn: no photograph is taken."
     if may_be_minor(birth_year, year) and not consent.guardian.strip():
+        if birth_year is None:
+            return (
+                "The birth year is not recorded, so they may be under age: write it into the "
+                "record, or have a guardian consent."
+            )
         return "They may be under age: a guardian's consent is needed before any photograph."
     return None
 
@@ -74,6 +87,14 @@ def passive_refused(screening: Screening | None) -> str | None:
             "The screening asks for a doctor or physiotherapist first: passive shots wait until "
             "their clearance is recorded under Prepare. Active shots may be taken."
         )
+    return None
+
+
+def shot_refused(demands: Demands, found: Collection[Caution], *, passive: bool) -> str | None:
+    """Why a pose may not be photographed in a mode under some cautions; None where it may."""
+    for caution in found:
+        if caution.no_session or caution.forbids_shot(demands, passive=passive):
+            return f"{caution.name}: {caution.words}"
     return None
 
 

@@ -1,41 +1,183 @@
-"""What cautions forbid of drills."""
+"""What cautions forbid: rules over the demands of drills and poses."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Literal
 
-from dachi.core.catalogue.drills import Drill, Load
-from dachi.core.catalogue.problems import DataEntry, read_entry, without_twins
+from dachi.core.catalogue.demands import (
+    DIRECTION_DEMANDS,
+    ENDS,
+    NAMES,
+    Demands,
+    Level,
+)
+from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.problems import DataEntry, all_in, read_entry, without_twins
+
+#: Where it can hurt; a knee or a hip of which no part was said is all of its parts.
+PLACES = (
+    "hip_front", "hip_side", "hip_back", "sit_bone", "groin", "thigh_front", "thigh_back",
+    "knee_inner", "knee_outer", "knee_front", "knee_back", "ankle", "foot", "low_back", "wrist",
+    "elsewhere",
+)  # fmt: skip
+KINDS = ("sharp", "pinch", "tingling", "ache", "stretch")
+#: A strong stretch is no harm by itself; in a knee any feeling is.
+HARMFUL = ("sharp", "pinch", "tingling", "ache")
+
+LevelName = Literal["some", "end", "loaded"]
 
 
-class Caution(DataEntry, frozen=True):
-    """What a caution forbids. ``pain`` names places, ``screening`` the question bringing it."""
+class CautionEntry(DataEntry, frozen=True):
+    """A caution as the file has it (see ``Caution``)."""
 
     id: str
     name: str
     words: str
-    forbids: tuple[Load, ...] = ()
+    blocks: dict[str, LevelName] = {}
+    ends: bool = False
     no_passive_end: bool = False
+    no_strap_end: bool = False
+    no_session: bool = False
     screening: str | None = None
-    pain: tuple[str, ...] = ()
+    when: Literal["always", "uncleared", "cleared"] = "always"
+    by_direction: bool = False
+    places: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    young: bool = False
+
+
+@dataclass(frozen=True)
+class Caution:
+    """What a caution forbids.
+
+    ``blocks``: demands and the level from which they are blocked. ``screening`` names the
+    question whose yes brings it, ``when`` before or after clearance; ``by_direction``: blocked
+    ends open one direction at a time, as they are cleared. ``places`` and ``kinds`` of pain bring
+    it (any place where no place is named), ``young`` whoever may be under age.
+    """
+
+    id: str
+    name: str
+    words: str
+    blocks: Mapping[str, Level]
+    no_passive_end: bool = False
+    no_strap_end: bool = False
+    no_session: bool = False
+    screening: str | None = None
+    when: str = "always"
+    by_direction: bool = False
+    places: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    young: bool = False
 
     def forbidden(self, drill: Drill) -> bool:
         """Whether a drill may not be done under this caution."""
-        return bool(set(self.forbids) & set(drill.loads)) or (
-            self.no_passive_end and drill.passive_end
-        )
+        if drill.passive_end and self.no_passive_end:
+            return True
+        if drill.passive_end and self.no_strap_end and "strap" in drill.requires:
+            return True
+        return bool(drill.demands.beyond(self.blocks))
+
+    def forbids_shot(self, demands: Demands, *, passive: bool) -> bool:
+        """Whether a pose may not be photographed in a mode under this caution.
+
+        What a person's own strength brings there goes a step less far.
+        """
+        asked = demands if passive else demands.unaided()
+        return (passive and self.no_passive_end) or bool(asked.beyond(self.blocks))
+
+    def opened(self, directions: Collection[str]) -> Caution:
+        """The caution with some directions cleared; what combines them stays blocked."""
+        free = {n for d in directions for n in DIRECTION_DEMANDS.get(d, ())}
+        blocks = {n: level for n, level in self.blocks.items() if n not in free}
+        return Caution(**{**self.__dict__, "blocks": blocks}) if self.by_direction else self
+
+
+@dataclass(frozen=True)
+class Hurt:
+    """Where it hurts and how."""
+
+    place: str
+    kind: str = "ache"
+
+
+#: Places as people say them, and what of the closed ones they mean: of a hip or a knee of which no
+#: part was said, the part that closes most.
+_SAID = (
+    ("knee", ("knee_inner", "knee_outer", "knee_front", "knee_back")),
+    ("back of the hip", ("hip_back",)), ("side of the hip", ("hip_side",)),
+    ("sit bone", ("sit_bone",)), ("groin", ("groin",)), ("front of the thigh", ("thigh_front",)),
+    ("back of the", ("thigh_back",)), ("hip", ("hip_front",)),
+    ("ankle", ("ankle", "foot")), ("low back", ("low_back",)), ("wrist", ("wrist",)),
+)  # fmt: skip
+_KINDS_SAID = {
+    "sharp": "sharp", "pinch": "pinch", "numb": "tingling", "dull": "ache", "knee": "ache",
+    "stretch": "stretch",
+}  # fmt: skip
+
+
+def hurts_of(words: str, kind: str = "dull") -> tuple[Hurt, ...]:
+    """What a place and a kind of pain mean, as they were said; dizziness has no place."""
+    if kind not in _KINDS_SAID:
+        return ()
+    places = next((found for said, found in _SAID if said in words), ("elsewhere",))
+    return tuple(Hurt(p, _KINDS_SAID[kind]) for p in places)
+
+
+@dataclass(frozen=True)
+class Answer:
+    """A screening question answered yes; ``allowed`` directions that were cleared one by one."""
+
+    cleared: bool = False
+    allowed: tuple[str, ...] = ()
 
 
 def build_cautions(entries: Iterable[Mapping[str, Any]]) -> tuple[Caution, ...]:
     """Read cautions from parsed TOML; CatalogueError names what is unknown."""
-    found = tuple(read_entry(Caution, e, "caution") for e in entries)
+    found = []
+    for e in (read_entry(CautionEntry, e, "caution") for e in entries):
+        what = f"caution {e.id!r}"
+        all_in(e.blocks, NAMES, what)
+        all_in(e.places, PLACES, what)
+        all_in(e.kinds, KINDS, what)
+        blocks = dict.fromkeys(ENDS, Level.END) if e.ends else {}
+        for name, level in e.blocks.items():
+            blocks[name] = min(blocks.get(name, Level.LOADED), Level[level.upper()])
+        found.append(
+            Caution(
+                e.id, e.name, e.words, blocks, e.no_passive_end, e.no_strap_end, e.no_session,
+                e.screening, e.when, e.by_direction, e.places, e.kinds, e.young,
+            )
+        )  # fmt: skip
     without_twins((c.id for c in found), "caution")
-    return found
+    return tuple(found)
 
 
 def brought_by(
-    cautions: Iterable[Caution], yes: Collection[str], pains: Collection[str]
+    cautions: Iterable[Caution],
+    answers: Mapping[str, Answer],
+    hurts: Collection[Hurt] = (),
+    *,
+    may_be_young: bool = False,
 ) -> tuple[Caution, ...]:
-    """The cautions that screening answers and painful places bring."""
-    return tuple(c for c in cautions if c.screening in set(yes) or any(p in c.pain for p in pains))
+    """The cautions that screening answers, painful places and age bring."""
+    found = []
+    for c in cautions:
+        answer = answers.get(c.screening or "")
+        if answer is not None and c.when in (
+            "always",
+            "cleared" if answer.cleared else "uncleared",
+        ):
+            found.append(c.opened(answer.allowed))
+        elif any(_brings(c, h) for h in hurts) or (c.young and may_be_young):
+            found.append(c)
+    return tuple(found)
+
+
+def _brings(c: Caution, hurt: Hurt) -> bool:
+    if not c.places and not c.kinds:
+        return False
+    kinds = c.kinds or (KINDS if hurt.place.startswith("knee") else HARMFUL)
+    return hurt.kind in kinds and (not c.places or hurt.place in c.places)

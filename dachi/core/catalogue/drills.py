@@ -5,7 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping
 from typing import Any, Literal, get_args
 
+import msgspec
+
+from dachi.core.body.anatomy import other_side
 from dachi.core.body.posing import Posture, is_joint
+from dachi.core.catalogue.demands import DIRECTION_DEMANDS, NOTHING, Demands, Level
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.problems import (
     CatalogueError,
@@ -23,10 +27,6 @@ Tissue = Literal[
     "hamstrings", "hip_flexors", "adductors", "abductors", "outer_hip", "inward_rotators",
     "glutes", "quadriceps", "calves", "low_back", "trunk",
 ]  # fmt: skip
-Load = Literal[
-    "knee", "kneeling", "back_round", "back_bend", "hip_pinch", "nerve", "groin", "twist", "wrist",
-    "balance", "belly",
-]  # fmt: skip
 Position = Literal["lying", "side-lying", "seated", "kneeling", "all-fours", "standing"]
 Mode = Literal["dynamic", "active", "contract-relax", "passive"]
 
@@ -36,7 +36,6 @@ PHASES: tuple[Phase, ...] = get_args(Phase)
 ALWAYS = ("settle", "mobilise", "counter", "rest")
 DIRECTIONS: tuple[Direction, ...] = get_args(Direction)
 TISSUES: tuple[Tissue, ...] = get_args(Tissue)
-LOADS: tuple[Load, ...] = get_args(Load)
 POSITIONS: tuple[Position, ...] = get_args(Position)
 LEVELS = (1, 2, 3)
 
@@ -63,10 +62,10 @@ class Drill(DataEntry, frozen=True, eq=False):
     """One thing to practise.
 
     ``reps`` or ``seconds`` give the dose for levels 1 to 3, for each side where ``sides``
-    is ``each``; ``rep_s`` is how long one repetition takes. ``loads`` says what it loads at
-    the end of its range, ``gate`` what must be open first, ``counters`` which directions it
-    undoes, ``prop_height`` that its support is logged in cm and layers, ``style`` the answer
-    (``question=option``) to a question schools differ on.
+    is ``each``; ``rep_s`` is how long one repetition takes. ``demands`` says what it asks of
+    either leg and the body (its own table), ``gate`` what must be open first, ``counters`` which
+    directions it undoes, ``prop_height`` that its support is logged in cm and layers, ``style``
+    the answer (``question=option``) to a question schools differ on.
     """
 
     id: str
@@ -90,7 +89,6 @@ class Drill(DataEntry, frozen=True, eq=False):
     level: Literal[1, 2, 3] = 1
     requires: tuple[str, ...] = ()
     optional: tuple[str, ...] = ()
-    loads: tuple[Load, ...] = ()
     gate: tuple[str, ...] = ()
     schools: tuple[Literal["engaged", "yielding", "mixed"], ...] = ()
     easier: str | None = None
@@ -100,11 +98,36 @@ class Drill(DataEntry, frozen=True, eq=False):
     prop_height: bool = False
     sitting: bool = False
     style: str = ""
+    demands: Demands = NOTHING
 
     @property
     def passive_end(self) -> bool:
-        """Whether somebody or something else brings it to the end of range."""
-        return self.mode == "passive" and self.phase in ("hold", "goal")
+        """Whether it is held at the end of range by more than its own strength.
+
+        A goal pose held for long is, whatever its mode is called.
+        """
+        return self.phase == "goal" or (self.mode == "passive" and self.phase == "hold")
+
+    def leg_of(self, direction: str) -> Literal["own", "other"]:
+        """Which leg a direction is trained on: the one a side names, or the other."""
+        names = DIRECTION_DEMANDS[direction]
+        own, other = (
+            max(found[n] for n in names) for found in (self.demands.own, self.demands.other)
+        )
+        return "other" if other > own else "own"
+
+    @property
+    def split(self) -> bool:
+        """Whether one leg goes forward and the other back."""
+        d = self.demands
+        forward = max(d.own["flex_bent"], d.own["flex_straight"]) > Level.NONE
+        return self.sides == "each" and d.other["ext"] > Level.NONE and forward
+
+    def said_side(self, side: str) -> str:
+        """A side as the legs it means."""
+        if self.split and self.position != "lying":
+            return f"{side} leg in front, {other_side(side)} leg behind"
+        return f"{side} side"
 
     @property
     def strong(self) -> bool:
@@ -125,12 +148,20 @@ def build_drills(
     catalogue: Catalogue,
     props: Collection[str],
     gates: Collection[str],
+    demands: Mapping[str, Demands] | None = None,
 ) -> tuple[Drill, ...]:
-    """Validate drills (parsed TOML); CatalogueError names the drill and what is wrong."""
+    """Validate drills (parsed TOML); CatalogueError names the drill and what is wrong.
+
+    ``demands`` of each are read from a table of their own.
+    """
     known = {name: read_entry(Base, b, f"base {name}") for name, b in bases.items()}
     found = []
     for e in entries:
+        if "demands" in e:
+            raise CatalogueError(f"drill {e.get('id', '?')!r}: demands have a table of their own")
         drill = read_entry(Drill, _drawn(e, known, catalogue), "drill")
+        if demands is not None:
+            drill = msgspec.structs.replace(drill, demands=demands[drill.id])
         _check(drill, catalogue, props, gates)
         found.append(drill)
     without_twins((d.id for d in found), "drill")

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 from dachi.core.catalogue.drills import ALWAYS, Drill
 
-#: Getting into a drill, and changing sides, s.
+#: Getting into a drill, and changing sides, s; some positions take longer to turn round in.
 ENTER_S, CHANGE_S = 20.0, 6.0
+CHANGE_BY_POSITION = {"kneeling": 8.0, "side-lying": 10.0, "all-fours": 4.0}
 #: The tighter side gets this share more of a hold.
 EXTRA_SHARE = 1 / 3
 #: From this many minutes down a session is short: what every session has is halved.
@@ -19,7 +20,8 @@ LEAST_HOLD_S, LEAST_REPS, LEAST_BREATHS = 20, 4, 3
 class Dose:
     """What is done on each side: ``reps`` of ``rep_s`` seconds, or a hold of ``hold_s``.
 
-    ``extra`` is the side that gets one more round, of ``extra_reps`` or ``extra_s``.
+    ``change_s`` is the time to change sides. ``extra`` is the side that gets one more round, of
+    ``extra_reps`` or ``extra_s``.
     """
 
     reps: int
@@ -29,6 +31,7 @@ class Dose:
     extra: str | None = None
     extra_reps: int = 0
     extra_s: float = 0.0
+    change_s: float = CHANGE_S
 
     @property
     def side_s(self) -> float:
@@ -44,7 +47,7 @@ class Dose:
     def total_s(self) -> float:
         """Work with getting in and changing sides, s."""
         changes = self.sides - 1 + (1 if self.extra else 0)
-        return self.work_s + ENTER_S + CHANGE_S * changes
+        return self.work_s + ENTER_S + self.change_s * changes
 
     def breaths(self, breath_s: float) -> int:
         """The hold in whole breaths of a person's own pace."""
@@ -72,6 +75,7 @@ def dose(
     third of a hold, or a third of the repetitions. ``easy`` takes the level below,
     ``longer`` stretches the hold or the count by a factor.
     """
+    change = CHANGE_BY_POSITION.get(drill.position, CHANGE_S)
     step = max(0, min(level, 3) - 1 - (1 if easy else 0))
     if minutes <= SHORT_MIN:
         step = 0
@@ -83,10 +87,11 @@ def dose(
         if drill.both_ways:
             reps += reps % 2
         more = max(1, round(reps * EXTRA_SHARE)) if extra else 0
-        return Dose(reps, drill.rep_s, 0.0, sides, extra, more)
+        return Dose(reps, drill.rep_s, 0.0, sides, extra, more, change_s=change)
     least = 10 if drill.sitting else LEAST_HOLD_S
     hold = max(least, _fives(drill.seconds[step] * half * longer))
-    return Dose(0, 0.0, hold, sides, extra, 0, _fives(hold * EXTRA_SHARE) if extra else 0.0)
+    once_more = _fives(hold * EXTRA_SHARE) if extra else 0.0
+    return Dose(0, 0.0, hold, sides, extra, 0, once_more, change)
 
 
 def _fives(seconds: float) -> float:

@@ -107,6 +107,31 @@ def _said(x: SessionReading) -> str:
     return f"{side}{x.value:.0f}°{give}"
 
 
+def locked(
+    ladders: Iterable[Ladder],
+    gates: Mapping[str, Gate],
+    readings: Iterable[SessionReading],
+    facts: Facts,
+    catalogue: Catalogue,
+) -> dict[str, str]:
+    """Drills of rungs that nobody who stands where this person does has reached, and why.
+
+    What stands on several ladders opens with the first of them that reaches it.
+    """
+    known = list(readings)
+    open_now: set[str] = set()
+    waiting: dict[str, str] = {}
+    for ladder in ladders:
+        found = stand(ladder, gates, known, facts, catalogue)
+        for i, rung in enumerate(ladder.rungs):
+            for drill in rung.drills:
+                if i <= found.at:
+                    open_now.add(drill)
+                else:
+                    waiting.setdefault(drill, f"{ladder.name}, “{rung.name}”: {found.next_step}")
+    return {d: why for d, why in waiting.items() if d not in open_now}
+
+
 def stand(
     ladder: Ladder,
     gates: Mapping[str, Gate],

@@ -36,6 +36,7 @@ from dachi.core.practising.programme import (
     most,
     refused,
     served,
+    tight_side,
     wanted_s,
 )
 
@@ -48,8 +49,11 @@ GAP, NODES, SWEEPS = 0.008, 1000, 1
 def plan(drills: Sequence[Drill], person: Person, wishes: Wishes | None = None) -> Week:
     """Plan a week. The same input gives the same plan.
 
-    Raises NoPlan where even the shortest session breaks a rule.
+    Raises NoPlan where even the shortest session breaks a rule, or none may be given.
     """
+    for caution in person.cautions:
+        if caution.no_session:
+            raise NoPlan(f"{caution.name}: {caution.words}")
     wishes = wishes or Wishes()
     problem = _Problem(drills, person, wishes)
     chosen, value, bound = problem.solve()
@@ -278,8 +282,7 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
             used.add(d.id)
             for direction in d.directions:
                 seconds[direction] += how.work_s
-            tight = next((person.tight[x] for x in d.directions if x in person.tight), None)
-            first = (tight or "left") if d.sides == "each" else None
+            first = (tight_side(d, person) or "left") if d.sides == "each" else None
             kept = (day, d.id) in problem.wishes.kept
             items.append(Item(d, how, first, _reason(d, how, person, kept), kept))
         sessions.append(Session(day, tuple(items)))
@@ -305,7 +308,7 @@ def _order(drill: Drill) -> tuple[int, int, int, str]:
 def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
     """Why a drill is there: the need it serves best, or its place in every session."""
     own = [n for n in person.needs if served(drill, n)]
-    extra = f"; the {how.extra} side is tighter and gets one more round" if how.extra else ""
+    extra = f"; one more round: {_tighter(drill, how.extra, person)}" if how.extra else ""
     if kept:
         return f"Kept by hand{extra}."
     if drill.phase == "goal" and drill.goal in person.goals:
@@ -321,6 +324,13 @@ def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
             "rest": "Every session ends at rest.",
         }[drill.phase]
     return f"Keeps{_ways(drill)} in the week{extra}."
+
+
+def _tighter(drill: Drill, side: str, person: Person) -> str:
+    """Which hip gets the extra round, and where it is then."""
+    direction = next(d for d in drill.directions if d in person.tight)
+    hip = f"the {person.tight[direction]} hip is tighter"
+    return f"{drill.said_side(side)}, {hip}" if drill.split else hip
 
 
 def _ways(drill: Drill) -> str:

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.cautions import Caution
 from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, Drill
 from dachi.core.practising.dose import Dose, dose
@@ -58,11 +59,11 @@ class Person:
 
     ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length,
     ``cleared`` whether passive end-range work may be planned, ``tight`` the tighter side
-    for each direction, ``shut`` gates (id to why), ``known`` drills done before, ``longer``
-    drill to a factor of its dose, ``eased`` drills that hurt or were sent back to their
-    easier form, ``ready`` drills above the level that were earned one by one, ``outgrown``
-    the easier forms they replace, ``styles`` answers to the questions schools differ on,
-    ``quiet_day`` the weekday of an assessment.
+    for each direction, ``shut`` gates (id to why), ``locked`` drills of rungs not reached,
+    ``known`` drills done before, ``longer`` drill to a factor of its dose, ``eased`` drills that
+    hurt or were sent back to their easier form, ``ready`` drills above the level that were
+    earned one by one, ``outgrown`` the easier forms they replace, ``styles`` answers to the
+    questions schools differ on, ``quiet_day`` the weekday of an assessment.
     """
 
     level: int = 1
@@ -76,6 +77,7 @@ class Person:
     goals: tuple[str, ...] = ()
     tight: Mapping[str, str] = field(default_factory=dict)
     shut: Mapping[str, str] = field(default_factory=dict)
+    locked: Mapping[str, str] = field(default_factory=dict)
     styles: Mapping[str, str] = field(default_factory=dict)
     known: frozenset[str] = frozenset()
     longer: Mapping[str, float] = field(default_factory=dict)
@@ -210,6 +212,8 @@ def refused(drill: Drill, person: Person) -> str | None:
     for gate in drill.gate:
         if gate in person.shut:
             return f"its gate is shut: {person.shut[gate]}"
+    if drill.id in person.locked:
+        return f"its rung is not reached: {person.locked[drill.id]}"
     if drill.level > person.level and drill.id not in person.ready:
         return f"is for level {drill.level}"
     if drill.id in person.outgrown:
@@ -290,9 +294,18 @@ def _leans(drill: Drill) -> str:
     return "yielding" if drill.passive_end else ""
 
 
+def tight_side(drill: Drill, person: Person) -> str | None:
+    """The side of a drill that trains a tighter hip: in a lunge the hip behind is the other's."""
+    for direction in drill.directions:
+        if direction in person.tight:
+            tight = person.tight[direction]
+            return tight if drill.leg_of(direction) == "own" else other_side(tight)
+    return None
+
+
 def dose_for(drill: Drill, person: Person) -> Dose:
     """The dose of a drill for a person: level, minutes, tighter side, easy week."""
-    tight = next((person.tight[d] for d in drill.directions if d in person.tight), None)
+    tight = tight_side(drill, person)
     return dose(
         drill, person.level, person.minutes, tight=tight, easy=person.easy_week,
         longer=person.longer.get(drill.id, 1.0),

@@ -14,8 +14,9 @@ from dachi.core.practising.programme import Item, Session
 FELT = ("easy", "right", "hard")
 #: Where it can hurt, and how, as a practitioner says it.
 PLACES = (
-    "left knee", "right knee", "front of the hip", "groin", "low back", "back of the thigh",
-    "wrist", "somewhere else",
+    "left knee", "right knee", "front of the hip", "side of the hip", "back of the hip", "groin",
+    "sit bone", "back of the thigh", "front of the thigh", "ankle or foot", "low back", "wrist",
+    "somewhere else",
 )  # fmt: skip
 KINDS = {
     "sharp": "sharp or sudden", "knee": "in the knee", "pinch": "a pinch",
@@ -39,9 +40,9 @@ EASES = {
 class Step:
     """One thing the player shows.
 
-    ``kind`` is ``enter`` (get into the drill), ``reps`` or ``hold``. ``round`` counts the
-    rounds of one side; ``extra`` marks the tighter side's one more. ``breaths`` is set where
-    a hold is counted in them.
+    ``kind`` is ``enter`` (get into the drill), ``change`` (of sides), ``reps`` or ``hold``.
+    ``round`` counts the rounds of one side; ``extra`` marks the tighter side's one more.
+    ``breaths`` is set where a hold is counted in them.
     """
 
     kind: str
@@ -54,6 +55,11 @@ class Step:
     round: int = 1
     extra: bool = False
     breaths: int = 0
+
+    @property
+    def worked(self) -> bool:
+        """Whether it is work, not getting in or changing sides."""
+        return self.kind in ("reps", "hold")
 
 
 def timeline(session: Session) -> tuple[Step, ...]:
@@ -69,13 +75,17 @@ def steps(item: Item) -> tuple[Step, ...]:
     if how.sides == 2:
         first = item.first or "left"
         sides = (first, other_side(first))
-    for side in sides:
+    for n, side in enumerate(sides):
+        if n:
+            found.append(Step("change", d.id, side, how.change_s))
         if how.reps:
             found.append(
                 Step("reps", d.id, side, how.reps * how.rep_s, how.reps, how.rep_s, d.both_ways)
             )
         else:
             found.append(Step("hold", d.id, side, how.hold_s))
+    if how.extra and (how.extra_reps or how.extra_s) and how.extra != sides[-1]:
+        found.append(Step("change", d.id, how.extra, how.change_s, round=2, extra=True))
     if how.extra and how.extra_reps:
         found.append(
             Step(
@@ -100,7 +110,7 @@ def balance(found: Iterable[Step]) -> Mapping[str, tuple[float, float, float]]:
     """Seconds of each drill on the left, on the right, and in extra rounds."""
     totals: dict[str, list[float]] = {}
     for s in found:
-        if s.side is None:
+        if s.side is None or not s.worked:
             continue
         row = totals.setdefault(s.drill, [0.0, 0.0, 0.0])
         row[2 if s.extra else ("left", "right").index(s.side)] += s.seconds

@@ -13,7 +13,7 @@ from dachi.data import catalogue, chosen_schools
 from dachi.drawing import practice as drawings
 from dachi.store import assessments, photos, practice_log
 from dachi.store.weeks import PlannedSession, PlannedWeek
-from dachi.studio import export, picture_privacy, proposals, weeks
+from dachi.studio import cautions, export, picture_privacy, proposals, weeks
 from dachi.studio.calendars import calendar_of
 from dachi.studio.kind_words import kind_words
 from dachi.studio.phrases import say_day
@@ -42,7 +42,7 @@ def page(token: str) -> str | tuple[str, int]:
     ask = next(
         (
             e for e in log[:1]
-            if e.soreness is None and 0.4 < weeks.days_since(e.started_at, today) < 4
+            if e.soreness is None and 0.4 < cautions.days_since(e.started_at, today) < 4
         ),
         None,
     )  # fmt: skip

@@ -119,6 +119,7 @@ def _card(d: Drill, tuned: Tuned, own: Mapping[str, str], props: Collection[str]
     """What the player says of a drill; of what may help, only what the person owns."""
     return {
         "name": d.name,
+        "legs": {s: d.said_side(s) for s in ("left", "right")},
         "phase": d.phase,
         "cue": " ".join([d.cue, *cues_under(d.id, own)]),
         "feel": d.feel,
@@ -135,7 +136,7 @@ def _shortened(step: Step) -> Step:
     if step.kind == "reps":
         reps, rep_s = min(step.reps, 2), min(step.rep_s, 0.4)
         return replace(step, reps=reps, rep_s=rep_s, seconds=reps * rep_s)
-    return replace(step, seconds=min(step.seconds, 0.8 if step.kind == "enter" else 1.5))
+    return replace(step, seconds=min(step.seconds, 1.5 if step.worked else 0.8))
 
 
 @room.post("/me/<token>/log")

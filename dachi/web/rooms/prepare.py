@@ -9,6 +9,7 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.core.assessing import permission
+from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.data import screening_questions
 from dachi.store import assessments, preparation
 from dachi.web.session import clock, coach_id, db, own_practitioner
@@ -36,6 +37,7 @@ def page(pid: int) -> str:
         no_passive=permission.passive_refused(screening),
         cautions=permission.cautions(screening, questions),
         visits=assessments.of_practitioner(db(), coach_id(), pid),
+        directions={d: d.replace("_", " ") for d in DIRECTIONS},
         today=clock().today().isoformat(),
     )
 
@@ -102,6 +104,7 @@ def clearance(pid: int) -> Response:
         return _back(pid, "Say who gave clearance.")
     if on is None:
         return _back(pid, "Give the day of the clearance; it cannot lie ahead.")
-    if not preparation.clear(db(), coach_id(), pid, by=by, on=on):
+    allowed = [d for d in request.form.getlist("allowed") if d in DIRECTIONS]
+    if not preparation.clear(db(), coach_id(), pid, by=by, on=on, allowed=allowed):
         return _back(pid, "Ask the screening questions first.")
     return _back(pid)

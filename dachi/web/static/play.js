@@ -78,7 +78,7 @@ import { ring, speak } from "./sound.js";
   const drillOf = (i) => (run.swapped[i] ? items[i].others[run.swapped[i]].drill : items[i].drill);
   const here = () => stepsOf(run.item)?.[run.step];
   const card = () => data.drills[drillOf(run.item)];
-  const worked = (s) => s.kind !== "enter";
+  const worked = (s) => s.kind !== "enter" && s.kind !== "change";
   const secondSide = (s) => worked(s) && s.side && !s.extra && run.first && run.first.side !== s.side;
 
   function target(s) {
@@ -112,7 +112,9 @@ import { ring, speak } from "./sound.js";
     if (!s) return;
     const c = card(), left = Math.max(0, target(s) - run.at);
     $("name").textContent = c.name;
-    $("side").textContent = s.side ? `${s.side} side${s.extra ? ", one more: the tighter one" : ""}` : "";
+    $("side").textContent = s.side ? `${c.legs[s.side]}${s.extra ? ", one more: the tighter hip" : ""}` : "";
+    // Figures are drawn for the right; the left is their mirror image.
+    $("figure").classList.toggle("mirrored", s.side === "left");
     $("side").className = `play-side${s.side ? ` side-${s.side}` : ""}`;
     $("cue").textContent = c.cue;
     $("feel").textContent = `Right: ${c.feel}. Not right: ${c.not_feel}.`;
@@ -122,6 +124,10 @@ import { ring, speak } from "./sound.js";
     if (s.kind === "enter") {
       $("count").textContent = Math.ceil(left);
       what = c.props.length ? `Get into it. With: ${c.props.join(", ")}${c.prop_cm != null ? `, ${c.prop_cm} cm` : ""}.` : "Get into it.";
+      scale = 0.6; showFigure(0);
+    } else if (s.kind === "change") {
+      $("count").textContent = Math.ceil(left);
+      what = `Change: ${c.legs[s.side]}.`;
       scale = 0.6; showFigure(0);
     } else if (s.kind === "reps") {
       const n = repsOf(s), now = Math.min(n, Math.floor(run.at / s.rep_s) + 1), part = (run.at % s.rep_s) / s.rep_s;
@@ -143,7 +149,7 @@ import { ring, speak } from "./sound.js";
     const min = remaining() / 60;
     $("left").textContent = min >= 1 ? `${Math.round(min)} min` : `${Math.ceil(remaining())} s`;
     $("next").disabled = Boolean(secondSide(s));
-    $("next").textContent = secondSide(s) ? "As long as the other" : "Skip";
+    $("next").textContent = secondSide(s) ? "As long as the other" : s.kind === "change" ? "Ready" : "Skip";
     const free = !secondSide(s) && !s.extra;
     for (const kind of ["easier", "harder"]) $(kind).hidden = !(free && !run.swapped[run.item] && items[run.item].others[kind]);
   }
@@ -161,8 +167,9 @@ import { ring, speak } from "./sound.js";
     const s = here();
     if (!s) return;
     const c = card();
-    ring(s.kind === "enter" ? 520 : s.side && run.step > 1 ? 780 : 660, 0.7);
-    say(s.kind === "enter" ? `${c.name}.` : s.side ? `${s.side} side.` : c.cue.split(/[.:]/)[0]);
+    ring(s.kind === "enter" ? 520 : s.kind === "change" ? 590 : s.side && run.step > 1 ? 780 : 660, 0.7);
+    if (s.kind === "change") say(`Change. ${c.legs[s.side]}.`);
+    else say(s.kind === "enter" ? `${c.name}.` : s.side ? `${c.legs[s.side]}.` : c.cue.split(/[.:]/)[0]);
   }
   function onward(cut) {
     const s = here();
@@ -175,7 +182,7 @@ import { ring, speak } from "./sound.js";
         run.first = { side: s.side, seconds, reps };
         note(s, seconds);
       } else note(s, spent);
-    } else if (cut) { nextItem(); return; }
+    } else if (cut && s.kind === "enter") { nextItem(); return; }
     run.step += 1; run.at = 0; ticked = 0;
     if (!here()) { nextItem(); return; }
     announce(); save(); draw();

@@ -61,13 +61,13 @@ class Today(unittest.TestCase):
 
     def test_who_may_be_photographed(self) -> None:
         """Born in 2008 a person may still be seventeen in 2026; born in 2007 they are not."""
-        for born, minor in ((2008, True), (2007, False), (2020, True), (None, False)):
+        for born, minor in ((2008, True), (2007, False), (2020, True), (None, True)):
             self.assertEqual(may_be_minor(born, 2026), minor, born)
         plain, guarded = Consent("2026-01-01", "show"), Consent("2026-01-01", "show", "Ola")
         for consent, born, words in (
             (None, 1990, "not recorded yet"), (Consent("2026-01-01", "show", withdrawn_on="2026-02-01"), 1990, "withdrawn"),
             (plain, 2010, "guardian"), (Consent("2026-01-01", "show", "  "), 2010, "guardian"), (guarded, 2010, None),
-            (plain, 1990, None),
+            (plain, 1990, None), (plain, None, "birth year"), (guarded, None, None),
         ):  # fmt: skip
             found = photograph_refused(consent, born, 2026)
             self.assertEqual(found is None, words is None)

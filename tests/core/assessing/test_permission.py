@@ -7,6 +7,7 @@ from dachi.core.assessing.permission import (
     Screening,
     cautions,
     may_be_minor,
+    may_be_young,
     passive_refused,
     photograph_refused,
 )
@@ -20,7 +21,7 @@ class Photographs(unittest.TestCase):
         cases = [
             (None, 1990, "not recorded"),
             (GIVEN, 1990, None),
-            (GIVEN, None, None),
+            (GIVEN, None, "birth year"),
             (Consent("2026-01-01", "show", withdrawn_on="2026-02-02"), 1990, "withdrawn"),
             (GIVEN, 2012, "guardian"),
             (GIVEN, 2008, "guardian"),  # eighteen this year, perhaps not yet
@@ -35,8 +36,10 @@ class Photographs(unittest.TestCase):
                 self.assertEqual(said is None, words is None)
                 self.assertIn(words or "", said or "")
 
-    def test_unknown_age_is_taken_for_adult(self) -> None:
-        self.assertFalse(may_be_minor(None, 2026))
+    def test_unknown_age_is_not_adult(self) -> None:
+        self.assertTrue(may_be_minor(None, 2026))
+        for born, young in ((None, True), (2010, True), (2009, False), (1980, False)):
+            self.assertEqual(may_be_young(born, 2026), young)
 
 
 class Passive(unittest.TestCase):

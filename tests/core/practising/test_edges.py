@@ -5,6 +5,7 @@ from dataclasses import replace
 from typing import ClassVar
 
 from dachi.core.catalogue.cautions import Caution
+from dachi.core.catalogue.demands import NOTHING, Level
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.gates import (
     EasyGate,
@@ -40,6 +41,7 @@ from dachi.core.practising.programme import (
     most,
     refused,
     served,
+    tight_side,
     trimmed,
     wanted_s,
     worth,
@@ -63,7 +65,7 @@ from dachi.core.practising.timeline import (
     sitting_rung,
     steps,
 )
-from dachi.data import catalogue
+from dachi.data import catalogue, drills
 from tests.core.practising.made_up import drill
 
 
@@ -136,13 +138,50 @@ class HowMuch(unittest.TestCase):
         self.assertEqual(Dose(0, 0, 60, 1).breaths(10), 6)
 
 
+class Legs(unittest.TestCase):
+    """Effects belong to legs: in a lunge the hip behind is the other side's."""
+
+    def test_which_leg_a_direction_is_trained_on(self) -> None:
+        known = {d.id: d for d in drills()}
+        for name, direction, leg in (
+            ("low-lunge-reach", "extension", "other"), ("lunge-half-split", "extension", "other"),
+            ("lunge-half-split", "flexion", "own"), ("goal-front-split", "extension", "other"),
+            ("goal-front-split", "flexion", "own"), ("hang-straight", "extension", "own"),
+            ("raise-up", "flexion", "own"), ("pigeon-upright", "external_rotation", "own"),
+            ("pigeon-upright", "extension", "other"), ("ninety-lift-back", "internal_rotation", "own"),
+            ("raise-block", "extension", "other"), ("side-lunge", "abduction", "other"),
+        ):  # fmt: skip
+            self.assertEqual(known[name].leg_of(direction), leg, (name, direction))
+
+    def test_a_tight_hip_flexor_is_worked_with_the_other_leg_in_front(self) -> None:
+        known = {d.id: d for d in drills()}
+        someone = Person(tight={"extension": "left"})
+        for name, side in (
+            ("low-lunge-reach", "right"), ("hang-straight", "left"), ("raise-up", None),
+            ("raise-block", "right"),
+        ):  # fmt: skip
+            self.assertEqual(tight_side(known[name], someone), side, name)
+            self.assertEqual(dose_for(known[name], someone).extra, side, name)
+
+    def test_sides_are_said_as_legs(self) -> None:
+        known = {d.id: d for d in drills()}
+        for name, words in (
+            ("low-lunge-reach", "left leg in front, right leg behind"), ("raise-up", "left side"),
+            ("goal-front-split", "left leg in front, right leg behind"), ("side-leg-lift", "left side"),
+            ("pigeon-upright", "left leg in front, right leg behind"),
+        ):  # fmt: skip
+            self.assertEqual(known[name].said_side("left"), words)
+
+
 class Steps(unittest.TestCase):
     def test_a_hold_on_either_side_the_tight_one_first_and_once_more(self) -> None:
         found = steps(Item(drill("x"), dose(drill("x"), 1, 20, tight="right"), "right", ""))
         self.assertEqual(
             found,
             (
-                Step("enter", "x", None, 20), Step("hold", "x", "right", 30), Step("hold", "x", "left", 30),
+                Step("enter", "x", None, 20), Step("hold", "x", "right", 30),
+                Step("change", "x", "left", 6), Step("hold", "x", "left", 30),
+                Step("change", "x", "right", 6, round=2, extra=True),
                 Step("hold", "x", "right", 10, round=2, extra=True),
             ),
         )  # fmt: skip
@@ -154,7 +193,9 @@ class Steps(unittest.TestCase):
             found,
             (
                 Step("enter", "x", None, 20), Step("reps", "x", "left", 24, 6, 4, True),
-                Step("reps", "x", "right", 24, 6, 4, True), Step("reps", "x", "left", 8, 2, 4, False, 2, True),
+                Step("change", "x", "right", 6), Step("reps", "x", "right", 24, 6, 4, True),
+                Step("change", "x", "left", 6, round=2, extra=True),
+                Step("reps", "x", "left", 8, 2, 4, False, 2, True),
             ),
         )  # fmt: skip
         both = drill("x", "strength", reps=(5, 8, 10), rep_s=4, sides="both")
@@ -163,8 +204,25 @@ class Steps(unittest.TestCase):
             (Step("enter", "x", None, 20), Step("reps", "x", None, 20, 5, 4)),
         )
 
+    def test_steps_take_the_time_that_was_planned(self) -> None:
+        """Getting in, work, and a change before the second side and before the extra round."""
+        for position, change in (
+            ("lying", 6),
+            ("kneeling", 8),
+            ("side-lying", 10),
+            ("all-fours", 4),
+        ):
+            one = drill("x", position=position)
+            for tight in (None, "left"):
+                how = dose(one, 1, 20, tight=tight)
+                found = steps(Item(one, how, tight, ""))
+                changes = [s.seconds for s in found if s.kind == "change"]
+                self.assertEqual(changes, [change] * (2 if tight else 1))
+                self.assertEqual(sum(s.seconds for s in found), how.total_s)
+
     def test_seconds_by_side_and_direction(self) -> None:
         found = [
+            Step("change", "x", "right", 6),
             Step("enter", "x", None, 20), Step("hold", "x", "left", 30), Step("hold", "x", "right", 31),
             Step("hold", "x", "right", 10, extra=True), Step("hold", "y", "right", 5),
         ]  # fmt: skip
@@ -383,11 +441,17 @@ class GatesAndRungs(unittest.TestCase):
 
 class TheRules(unittest.TestCase):
     def test_why_a_drill_is_refused(self) -> None:
-        knee = Caution(id="k", name="Knee", words="mind it", forbids=("knee",))
-        end = Caution(id="o", name="Over-mobile", words="no depth", no_passive_end=True)
+        knee = Caution("k", "Knee", "mind it", {"knee_end": Level.END})
+        end = Caution("o", "Over-mobile", "no depth", {}, no_passive_end=True)
+        strap = Caution("s", "Blood", "no strap", {}, no_strap_end=True)
+        bent = replace(NOTHING, other=NOTHING.other | {"knee_end": Level.LOADED})
+        less = replace(NOTHING, own=NOTHING.own | {"knee_end": Level.SOME})
         for d, person, words in (
-            (drill("x", loads=("knee",)), Person(cautions=(knee,)), "Knee: mind it"),
-            (drill("x", loads=("groin",)), Person(cautions=(knee,)), None),
+            (drill("x", demands=bent), Person(cautions=(knee,)), "Knee: mind it"),
+            (drill("x", demands=less), Person(cautions=(knee,)), None),
+            (drill("x"), Person(cautions=(strap,)), None),
+            (drill("x", requires=("strap",)), Person(cautions=(strap,), props=frozenset({"strap"})), "Blood: no strap"),
+            (drill("x", "goal", mode="active"), Person(cautions=(end,)), "Over-mobile: no depth"),
             (drill("x"), Person(cautions=(end,)), "Over-mobile: no depth"),
             (drill("x", mode="active"), Person(cautions=(end,)), None),
             (drill("x"), Person(cleared=False), "passive end-range work waits for clearance by a doctor or physiotherapist"),

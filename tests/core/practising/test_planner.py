@@ -177,7 +177,7 @@ class Quick(unittest.TestCase):
             {k: i.reason for k, i in items.items()},
             {
                 "arrive": "Every session begins by arriving.", "circle": "Warms the hips for abduction.",
-                "press": "Keeps extension in the week.", "long": "They are short; the right side is tighter and gets one more round.",
+                "press": "Keeps extension in the week.", "long": "They are short; one more round: the right hip is tighter.",
                 "goal": "The goal itself, while warm.", "undo": "Undoes .", "rest": "Every session ends at rest.",
             },
         )  # fmt: skip

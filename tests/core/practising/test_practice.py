@@ -2,7 +2,7 @@
 
 import unittest
 
-from dachi.core.catalogue.cautions import brought_by
+from dachi.core.catalogue.cautions import Answer, Hurt, brought_by
 from dachi.core.catalogue.drills import DIRECTIONS, PHASES, build_drills
 from dachi.core.catalogue.problems import CatalogueError
 from dachi.core.judging.limiters import SessionReading
@@ -60,7 +60,7 @@ class Catalogue(unittest.TestCase):
             ({"phase": "dance"}, "dance"),
             ({"seconds": [20]}, "three levels"),
             ({"reps": [1, 2, 3]}, "three levels"),
-            ({"loads": ["elbow"]}, "elbow"),
+            ({"demands": {}}, "a table of their own"),
             ({"requires": ["jetpack"]}, "jetpack"),
             ({"gate": ["none"]}, "none"),
             ({"easier": "y"}, "no drill 'y'"),
@@ -121,7 +121,9 @@ class Timelines(unittest.TestCase):
             [(s.kind, s.side, s.seconds, s.extra) for s in found[1:]],
             [
                 ("hold", "right", 60, False),
+                ("change", "left", 6, False),
                 ("hold", "left", 60, False),
+                ("change", "right", 6, True),
                 ("hold", "right", 20, True),
             ],
         )
@@ -217,12 +219,20 @@ class WhatTheWeekIsFor(unittest.TestCase):
 
     def test_cautions(self) -> None:
         for yes, pains, expected in (
-            ((), (), []),
-            (("disc",), (), ["disc"]),
-            ((), ("left knee", "low back"), ["knee", "low_back"]),
-            (("pregnancy",), ("groin",), ["hip_front", "pregnancy"]),
+            ({}, (), []),
+            ({"disc": Answer()}, (), ["disc"]),
+            ({}, (Hurt("knee_inner"), Hurt("low_back")), ["knee_pain", "knee_sides", "low_back"]),
+            ({"pregnancy": Answer()}, (Hurt("groin"),), ["groin", "pregnancy", "unhealed"]),
+            ({"pregnancy": Answer(cleared=True)}, (), ["pregnancy"]),
+            # A strong stretch is no harm but in a knee; tingling is nerve whatever the place.
+            ({}, (Hurt("thigh_back", "stretch"),), []),
+            ({}, (Hurt("knee_back", "stretch"),), ["knee_pain", "knee_behind"]),
+            ({}, (Hurt("elsewhere", "tingling"),), ["tingling"]),
+            ({}, (Hurt("elsewhere", "ache"),), []),
+            ({}, (Hurt("sit_bone", "tingling"),), ["hamstring", "tingling"]),
         ):
             self.assertEqual([c.id for c in brought_by(cautions(), yes, pains)], expected)
+        self.assertEqual([c.id for c in brought_by(cautions(), {}, may_be_young=True)], ["young"])
 
 
 def session(ago: float, felt: str = "right", drill: str = "raise-up", **more: object) -> Logged:

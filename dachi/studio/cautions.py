@@ -1,0 +1,75 @@
+"""What to mind with a person: screening answers, age, and where it hurts lately."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from dachi.core.assessing import permission
+from dachi.core.catalogue.cautions import Caution, Hurt, brought_by, hurts_of
+from dachi.core.catalogue.poses import Pose
+from dachi.data import cautions, demands_of_pose
+from dachi.store import day_states, practice_log, practitioners, preparation
+from dachi.store.weeks import Profile
+from dachi.studio.work import Work
+
+#: So long after pain what loads the place is left out.
+PAIN_DAYS = 14
+
+
+def days_since(moment: str, today: datetime) -> float:
+    """Days from a stored moment (local, or UTC with an offset) to now."""
+    at = datetime.fromisoformat(moment)
+    if at.tzinfo is not None:
+        at = at.astimezone().replace(tzinfo=None)
+    return (today - at).total_seconds() / 86400
+
+
+def active_cautions(work: Work, pid: int, profile: Profile) -> tuple[Caution, ...]:
+    """Cautions from screening, from pain said or logged lately, and those set by hand."""
+    who = practitioners.get(work.db, work.coach, pid)
+    found = brought_by(
+        cautions(),
+        preparation.answers(work.db, work.coach, pid),
+        hurting(work, pid),
+        may_be_young=permission.may_be_young(who.birth_year if who else None, work.today().year),
+    )
+    own = {c.id: c for c in found}
+    by_hand = {c.id: c for c in cautions() if c.id in profile.cautions}
+    return tuple((by_hand | own).values())
+
+
+def hurting(work: Work, pid: int) -> set[Hurt]:
+    """Where and how it hurts, from practice logged lately and from the last visit's state."""
+    today = work.now()
+    found = {
+        h
+        for entry in practice_log.entries(work.db, work.coach, pid, 60)
+        if days_since(entry.started_at, today) <= PAIN_DAYS
+        for p in entry.pains
+        for h in hurts_of(p.place, p.kind)
+    }
+    state = day_states.newest(work.db, work.coach, pid)
+    if state is not None and days_since(state.saved_at, today) <= PAIN_DAYS:
+        for place, level in state.pain.items():
+            if level >= permission.PAIN_STOPS:
+                found |= set(hurts_of(place))
+    return found
+
+
+def shot_refused(work: Work, pid: int, pose: Pose, mode: str) -> str | None:
+    """Why a pose may not be photographed in a mode, as a sentence; None where it may.
+
+    With the coach beside them, what was cleared may be shown, but for what no clearance opens;
+    and somebody young whose guardian consents.
+    """
+    answers = preparation.answers(work.db, work.coach, pid)
+    consent = preparation.consent(work.db, work.coach, pid)
+    found = []
+    for caution in active_cautions(work, pid, Profile()):
+        answer = answers.get(caution.screening or "")
+        if answer is not None and answer.cleared and not caution.by_direction:
+            continue
+        if caution.young and consent is not None and consent.guardian.strip():
+            continue
+        found.append(caution)
+    return permission.shot_refused(demands_of_pose(pose.id), found, passive=mode == "passive")
