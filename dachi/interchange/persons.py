@@ -123,6 +123,11 @@ def person_of(data: Mapping[str, Any]) -> tuple[Person, dict[int, float]]:
     facts = _facts(data.get("log") or [])
     ranges = _ranges(readings)
     wants = needing.from_limiters(_held(goals, readings)) + needing.from_reserves(ranges)
+    aims, prepares = needing.from_goals(
+        [(g, catalogue().pose(g).name.lower()) for g in goals],
+        ladders(),
+        {d.id: d for d in drills()},
+    )
     shut = {
         g: f"{a.gate.words} ({a.because})"
         for g, gate in gates().items()
@@ -145,7 +150,8 @@ def person_of(data: Mapping[str, Any]) -> tuple[Person, dict[int, float]]:
         cautions=found,
         cleared=all(a.cleared for a in answers.values()),
         school=styles["lengthen"],
-        needs=needing.merged(wants),
+        needs=needing.merged([*wants, *aims]),
+        prepares=prepares,
         goals=goals,
         tight=needing.tighter(ranges),
         shut=shut,

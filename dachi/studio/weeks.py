@@ -105,6 +105,10 @@ def person_of(work: Work, who: Practitioner) -> Person:
     held = overview.held_back(found, wanted)
     wants: list[Need] = needing.from_limiters((h.pose.name, h.limiter) for h in held)
     wants += needing.from_reserves(ranges)
+    aimed = dict.fromkeys(x.pose for x in wanted if x.pose in catalogue())
+    aims, prepares = needing.from_goals(
+        [(g, catalogue().pose(g).name.lower()) for g in aimed], ladders(), drill_by_id()
+    )
     styles = chosen_schools(who.schools)
     person = Person(
         level=profile.level,
@@ -115,7 +119,8 @@ def person_of(work: Work, who: Practitioner) -> Person:
         cleared=permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
         is None,
         school=styles["lengthen"],
-        needs=needing.merged(wants),
+        needs=needing.merged([*wants, *aims]),
+        prepares=prepares,
         goals=tuple(dict.fromkeys(g.pose for g in wanted)),
         tight=needing.tighter(ranges),
         shut=_shut(found, facts_of(log, work.now())),

@@ -134,8 +134,18 @@ class Weeks(unittest.TestCase):
             self.assertEqual(week(pain=pains)["referred"], referred, pains)
 
     def test_a_goal_shapes_the_week(self) -> None:
-        split, fly = week(goals=["front-split"]), week(goals=["butterfly"])
-        self.assertNotEqual(used(split), used(fly))
+        """From the first day, before anything is known of what holds it back."""
+        holds = {}
+        for goal, some in (
+            ("front-split", {"raise-block", "lunge-half-split"}), ("straddle", {"side-lunge", "wall-straddle"}),
+            ("deep-squat", {"squat-supported", "squat-forearm"}), ("pigeon", {"figure-four"}),
+        ):  # fmt: skip
+            found = week(goals=[goal])
+            self.assertLessEqual(some, used(found), goal)
+            holds[goal] = frozenset(used(found))
+            reasons = {i["reason"] for s in found["sessions"] for i in s["items"]}
+            self.assertTrue([r for r in reasons if "on the way to the" in r], goal)
+        self.assertEqual(len(set(holds.values())), len(holds))
 
 
 class Lines(unittest.TestCase):

@@ -67,13 +67,14 @@ class Rung(DataEntry, frozen=True):
 
 
 class Ladder(DataEntry, frozen=True):
-    """The way to a goal pose."""
+    """The way to a goal pose; ``prepares`` are its usual preparations in their order."""
 
     id: str
     name: str
     goal: str
     note: str
     rungs: tuple[Rung, ...]
+    prepares: tuple[str, ...] = ()
 
 
 def build_gates(entries: Iterable[Mapping[str, Any]], catalogue: Catalogue) -> dict[str, Gate]:
@@ -117,6 +118,7 @@ def build_ladders(
     for x in found:
         what = f"ladder {x.id!r}"
         all_in((x.goal,), [p.id for p in catalogue.poses], what)
+        all_in(x.prepares, drills, what)
         for rung in x.rungs:
             all_in(rung.gates, gates, what)
             all_in(rung.drills, drills, what)

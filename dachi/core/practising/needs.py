@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from dachi.core.body.anatomy import other_side
+from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.gates import Ladder
 from dachi.core.judging.limiters import Limiter
 from dachi.core.judging.series import NARROW_CONTROL, WIDE_CONTROL, worth_acting
 from dachi.core.judging.thresholds import Reached
 from dachi.core.practising.programme import Need
 
 #: Weights against 1 for the plain coverage of a direction.
-SURE, UNSURE, WIDE_RESERVE, NARROW_RESERVE = 3.0, 1.8, 1.6, 1.2
+SURE, UNSURE, WIDE_RESERVE, NARROW_RESERVE, ON_THE_WAY = 3.0, 1.8, 1.6, 1.2, 1.4
 #: What moves a hip in a direction under its own power.
 MOVERS = {
     "flexion": "hip_flexors", "extension": "glutes", "abduction": "glutes",
@@ -55,6 +57,36 @@ def from_limiters(found: Iterable[tuple[str, Limiter]]) -> list[Need]:
                 if (kind, tissue) not in needs or needs[kind, tissue].weight < weight:
                     needs[kind, tissue] = one
     return list(needs.values())
+
+
+def from_goals(
+    goals: Iterable[tuple[str, str]], ladders: Iterable[Ladder], drills: Mapping[str, Drill]
+) -> tuple[list[Need], frozenset[str]]:
+    """What a goal pose (id and name) asks for before anything is known of what holds it back.
+
+    The tissues its preparations and the pose itself work on, and the preparations.
+    """
+    ways = list(ladders)
+    needs: dict[tuple[str, str], Need] = {}
+    prepares: set[str] = set()
+    for goal, name in goals:
+        own = [d.id for d in drills.values() if d.goal == goal]
+        before = [n for x in ways if x.goal == goal for n in x.prepares]
+        prepares |= set(before)
+        for drill in (drills[n] for n in (*before, *own) if n in drills):
+            for kind, tissues, more in (
+                ("lengthen", drill.lengthens, "longer"),
+                ("strengthen", drill.strengthens, "stronger"),
+            ):
+                for tissue in tissues:
+                    if kind == "strengthen" and drill.id in before:
+                        continue
+                    what = tissue.replace("_", " ")
+                    needs.setdefault(
+                        (kind, tissue),
+                        Need(kind, tissue, ON_THE_WAY, f"{more} {what}: on the way to the {name}"),
+                    )
+    return list(needs.values()), frozenset(prepares)
 
 
 def from_reserves(ranges: Iterable[SideRange]) -> list[Need]:

@@ -28,8 +28,8 @@ FLOW_FROM_MIN = 20
 DIRECTION_SHARE, TISSUE_SHARE = 0.05, 0.18
 BASE_WEIGHT = 1.0
 BEYOND = 0.25
-#: Worth of a drill that suits the school, that is known, that is the goal itself (points).
-SUITS, KNOWN, GOAL = 0.35, 0.15, 2.0
+#: Worth of a drill that suits the school, that is known, that is the goal itself or prepares it.
+SUITS, KNOWN, GOAL, PREPARES = 0.35, 0.15, 2.0, 0.8
 AGAINST_SCHOOL = -0.6
 #: Each day a drill is used beyond this costs.
 SAME_DAYS, SAME_COST = 3, 0.5
@@ -58,12 +58,13 @@ class Person:
     """Whom a week is planned for.
 
     ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length,
-    ``cleared`` whether passive end-range work may be planned, ``tight`` the tighter side
-    for each direction, ``shut`` gates (id to why), ``locked`` drills of rungs not reached,
-    ``known`` drills done before, ``longer`` drill to a factor of its dose, ``eased`` drills that
-    hurt or were sent back to their easier form, ``ready`` drills above the level that were
-    earned one by one, ``outgrown`` the easier forms they replace, ``styles`` answers to the
-    questions schools differ on, ``quiet_day`` the weekday of an assessment.
+    ``cleared`` whether passive end-range work may be planned, ``prepares`` drills that prepare
+    a goal, ``tight`` the tighter side for each direction, ``shut`` gates (id to why), ``locked``
+    drills of rungs not reached, ``known`` drills done before, ``longer`` drill to a factor of
+    its dose, ``eased`` drills that hurt or were sent back to their easier form, ``ready`` drills
+    above the level that were earned one by one, ``outgrown`` the easier forms they replace,
+    ``styles`` answers to the questions schools differ on, ``quiet_day`` the weekday of an
+    assessment.
     """
 
     level: int = 1
@@ -75,6 +76,7 @@ class Person:
     school: str = "mixed"
     needs: tuple[Need, ...] = ()
     goals: tuple[str, ...] = ()
+    prepares: frozenset[str] = frozenset()
     tight: Mapping[str, str] = field(default_factory=dict)
     shut: Mapping[str, str] = field(default_factory=dict)
     locked: Mapping[str, str] = field(default_factory=dict)
@@ -281,6 +283,8 @@ def liking(drill: Drill, person: Person, index: int, count: int) -> float:
         found += SUITS / 2
     if drill.id in person.known:
         found += KNOWN
+    if drill.id in person.prepares:
+        found += PREPARES
     if drill.phase == "goal":
         found += GOAL if drill.goal in person.goals else -GOAL / 2
     # Ties go to the drill that comes first in the catalogue: the same plan every time.
