@@ -25,7 +25,7 @@ Direction = Literal[
 ]
 Tissue = Literal[
     "hamstrings", "hip_flexors", "adductors", "abductors", "outer_hip", "inward_rotators",
-    "glutes", "quadriceps", "calves", "low_back", "trunk",
+    "glutes", "quadriceps", "calves", "shins", "low_back", "trunk",
 ]  # fmt: skip
 Position = Literal["lying", "side-lying", "seated", "kneeling", "all-fours", "standing"]
 Mode = Literal["dynamic", "active", "contract-relax", "passive"]
