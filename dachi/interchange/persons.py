@@ -199,7 +199,11 @@ def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
     for i, row in enumerate(rows):
         if row["pose"] not in catalogue():
             raise PersonError(f"readings.{i}: there is no pose {row['pose']!r}")
-        headline = catalogue().pose(row["pose"]).headline
+        families = catalogue().pose(row["pose"]).families
+        wanted = row.get("measure") or families[0].family
+        headline = next((m for m in families if m.family == wanted), None)
+        if headline is None:
+            raise PersonError(f"readings.{i}: {row['pose']} has no measure {wanted!r}")
         sd = float(row.get("sd") or 0.0)
         found.append(
             SessionReading(

@@ -156,6 +156,7 @@ class Lines(unittest.TestCase):
             ({"screening": {"gout": {"yes": True}}}, "no 'gout'"), ({"days": {}}, "days"), ({"days": {"mon": 1}}, "days.mon"),
             ({"screening": {"hip_replacement": {"yes": True, "allowed": ["up"]}}}, "no 'up'"),
             ({"readings": [{"pose": "nope", "side": "left", "mode": "passive", "value": 3}]}, "no pose 'nope'"),
+            ({"readings": [{"pose": "butterfly", "measure": "x", "side": "left", "mode": "passive", "value": 3}]}, "no measure 'x'"),
             ({"pain": [{"place": "elbow", "on": "2026-11-20"}]}, "pain.0.place"),
             ({"pain": [{"place": "groin", "on": "then"}]}, "no date"),
         ):  # fmt: skip
