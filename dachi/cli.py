@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import errno
 import json
 import os
@@ -106,12 +107,37 @@ def _answered(name: str, most: int, answer: Callable[[bytes], dict[str, Any]]) -
         return 2
     failed = False
     with source:
-        for line in lines_of(source, most):
-            result = answer(line)
-            failed |= "error" in result
-            sys.stdout.write(json.dumps(result, ensure_ascii=False) + "\n")
-    sys.stdout.flush()
+        try:
+            for line in lines_of(source, most):
+                result = answer(line)
+                failed |= "error" in result
+                sys.stdout.write(_as_line(result))
+            sys.stdout.flush()
+        except BrokenPipeError:
+            # Whoever read the answers has heard enough.
+            _hush()
+            return 1
+        except OSError as error:
+            _hush()
+            print(f"dachi: the answers cannot be written ({error.strerror}).", file=sys.stderr)
+            return 2
     return 1 if failed else 0
+
+
+def _as_line(result: dict[str, Any]) -> str:
+    """A result as a line of JSON; half a character in an id goes back as it came, escaped."""
+    text = json.dumps(result, ensure_ascii=False)
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        text = json.dumps(result)
+    return text + "\n"
+
+
+def _hush() -> None:
+    """Let what is still buffered go nowhere, so that leaving does not fail on it again."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _recompute(args: argparse.Namespace) -> int:

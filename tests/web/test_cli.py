@@ -2,11 +2,15 @@
 
 import contextlib
 import io
+import json
 import os
 import socket
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 from dachi import demo
@@ -81,9 +85,56 @@ class Demo(unittest.TestCase):
 
 
 def markings_truth(db: object, trial_id: int) -> float:
-    import json
-
     (text,) = db.execute(  # type: ignore[attr-defined]
         "SELECT truth FROM photo p JOIN trial t ON t.photo_id = p.id WHERE t.id = ?", (trial_id,)
     ).fetchone()
     return float(json.loads(text)["true_value_deg"])
+
+
+class Answers(unittest.TestCase):
+    """What is written out, wherever it goes."""
+
+    def run_it(
+        self, text: bytes, command: str = "judge", **more: Any
+    ) -> subprocess.CompletedProcess[bytes]:
+        return subprocess.run(
+            [sys.executable, "-m", "dachi", command, "-"],
+            **({"stdout": subprocess.PIPE, "stderr": subprocess.PIPE} | more),
+            input=text,
+            check=False,
+            timeout=120,
+        )
+
+    def test_half_a_character_in_an_id(self) -> None:
+        """It is not valid Unicode, yet the line is answered and the ones behind it are too."""
+        for command in ("measure", "judge", "plan"):
+            done = self.run_it(b'{"id": "\\ud83d"}\n{"id": "b"}\n', command)
+            first, second = (json.loads(x) for x in done.stdout.splitlines())
+            with self.subTest(command):
+                self.assertIn("error", first)
+                self.assertEqual(second["id"], "b")
+                self.assertEqual(done.stderr, b"")
+
+    def test_nobody_reads_on(self) -> None:
+        """A pipe closed after the first answers ends quietly."""
+        lines = b'{"id": 1, "trials": []}\n' * 20_000
+        with tempfile.TemporaryFile() as source:
+            source.write(lines)
+            source.seek(0)
+            process = subprocess.Popen(
+                [sys.executable, "-m", "dachi", "judge", "-"],
+                stdin=source, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            )  # fmt: skip
+            assert process.stdout is not None and process.stderr is not None
+            process.stdout.readline()
+            process.stdout.close()
+            self.assertEqual(process.wait(timeout=60), 1)
+            self.assertEqual(process.stderr.read(), b"")
+            process.stderr.close()
+
+    def test_a_full_disk(self) -> None:
+        with open("/dev/full", "wb") as full:
+            done = self.run_it(b'{"id": 1, "trials": []}\n' * 2000, stdout=full)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn(b"cannot be written", done.stderr)
+        self.assertNotIn(b"Traceback", done.stderr)
