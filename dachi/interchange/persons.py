@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 from datetime import date
 from typing import Any
 
 from dachi.core.assessing.permission import may_be_young
 from dachi.core.catalogue.cautions import Answer, Hurt, brought_by
 from dachi.core.catalogue.drills import DIRECTIONS
+from dachi.core.catalogue.schools import with_stand_ins
 from dachi.core.judging.limiters import SessionReading, limiters
 from dachi.core.practising import needs as needing
 from dachi.core.practising import timeline
@@ -62,7 +62,7 @@ def plan_json(data: Any) -> dict[str, Any]:
     wrong = json_lines.complaint("person", data)
     if wrong is not None:
         raise PersonError(wrong)
-    person, minutes = person_of(data)
+    person = person_of(data)
     said = [f"{c.name}: {c.words}" for c in person.cautions]
     found: dict[str, Any] = {
         "id": None, "sessions": [], "fell_out": [], "cautions": said, "referred": _referred(data),
@@ -72,44 +72,21 @@ def plan_json(data: Any) -> dict[str, Any]:
     if found["referred"]:
         said.append("The same place hurt again: have it looked at by a doctor or physiotherapist.")
     try:
-        sessions, out = _weeks(person, minutes)
+        week = plan(drills(), person)
     except NoPlan as error:
         # What forbids a session altogether is a caution that was said already.
         return found | {"cautions": list(dict.fromkeys([*said, str(error)]))}
-    used = {i.drill.id for s in sessions for i in s.items}
     return found | {
-        "sessions": [_session(s) for s in sessions],
-        "fell_out": [{"drill": d, "reason": y} for d, y in sorted(out.items()) if d not in used],
+        "sessions": [_session(s) for s in week.sessions],
+        "fell_out": [{"drill": d, "reason": why} for d, why in sorted(week.fell_out.items())],
     }
-
-
-def _weeks(person: Person, minutes: Mapping[int, float]) -> tuple[list[Session], dict[str, str]]:
-    """A week whose days differ in length: days of one length are planned together.
-
-    The most frequent length comes first; a longer or shorter day beside a hard one is not hard.
-    """
-    lengths: dict[float, list[int]] = {}
-    for day, length in sorted(minutes.items()):
-        lengths.setdefault(length, []).append(day)
-    sessions: list[Session] = []
-    out: dict[str, str] = {}
-    for length, days in sorted(lengths.items(), key=lambda g: (-len(g[1]), g[0])):
-        hard = {s.weekday for s in sessions if s.hard}
-        beside = [d for d in days if {(d + 1) % 7, (d - 1) % 7} & hard]
-        own = replace(
-            person, minutes=length, days=tuple(days), quiet_day=beside[0] if beside else None
-        )
-        week = plan(drills(), own)
-        sessions += week.sessions
-        out |= dict(week.fell_out)
-    return sorted(sessions, key=lambda s: s.weekday), out
 
 
 # ---- in ---------------------------------------------------------------------------------
 
 
-def person_of(data: Mapping[str, Any]) -> tuple[Person, dict[int, float]]:
-    """Everything the planner looks at, and the minutes of each weekday."""
+def person_of(data: Mapping[str, Any]) -> Person:
+    """Everything the planner looks at."""
     today = _day("today", data["today"])
     minutes = {DAYS.index(day): float(m) for day, m in data["days"].items()}
     styles = chosen_schools(_schools(data.get("schools") or {}))
@@ -142,11 +119,13 @@ def person_of(data: Mapping[str, Any]) -> tuple[Person, dict[int, float]]:
     found = brought_by(
         cautions(), answers, hurts, may_be_young=may_be_young(data.get("birth_year"), today.year)
     )
-    person = Person(
+    return Person(
         level=data.get("level") or 1,
         minutes=max(minutes.values()),
+        by_day=minutes,
+        gentle=needing.gentle(data.get("birth_year"), today.year, ranges),
         days=tuple(sorted(minutes)),
-        props=owned,
+        props=with_stand_ins(owned, props()),
         cautions=found,
         cleared=all(a.cleared for a in answers.values()),
         school=styles["lengthen"],
@@ -159,7 +138,6 @@ def person_of(data: Mapping[str, Any]) -> tuple[Person, dict[int, float]]:
         locked=locked(ladders(), gates(), readings, facts, catalogue()),
         known=frozenset(e["drill"] for e in (data.get("log") or [])[-60:]),
     )
-    return person, minutes
 
 
 def _day(where: str, text: str) -> date:

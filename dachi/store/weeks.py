@@ -14,7 +14,7 @@ from dachi.core.practising.timeline import Step
 from dachi.store.database import Conflict, Database
 
 #: The version of a stored week's type: one of another version is planned anew.
-FORMAT = 1
+FORMAT = 2
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
@@ -37,13 +37,30 @@ class Tuned:
 
 @dataclass(frozen=True)
 class Profile:
-    """How somebody practises."""
+    """How somebody practises.
+
+    ``by_day``: minutes of weekdays that differ from ``minutes``; ``twice``: the same session
+    in the morning and in the evening; ``gentle``: longer and softer, whatever the age.
+    """
 
     level: int = 1
     minutes: float = 20.0
     weekdays: tuple[int, ...] = (0, 2, 4, 6)
     cautions: tuple[str, ...] = ()
     tuned: Tuned = field(default_factory=Tuned)
+    by_day: Mapping[int, float] = field(default_factory=dict)
+    twice: bool = False
+    gentle: bool = False
+
+    @property
+    def week_sessions(self) -> int:
+        """Sessions planned in a week."""
+        return len(self.weekdays) * (2 if self.twice else 1)
+
+    @property
+    def week_min(self) -> float:
+        """Minutes planned in a week, each day's session counted once."""
+        return sum(self.by_day.get(d, self.minutes) for d in self.weekdays)
 
 
 @dataclass(frozen=True)
@@ -98,6 +115,9 @@ def profile(db: Database, coach_id: int, practitioner_id: int) -> Profile | None
         tuple(json.loads(row["weekdays"])),
         tuple(json.loads(row["cautions"])),
         msgspec.json.decode(row["tuned"], type=Tuned),
+        {int(day): minutes for day, minutes in json.loads(row["by_day"]).items()},
+        bool(row["twice"]),
+        bool(row["gentle"]),
     )
 
 
@@ -105,16 +125,21 @@ def save_profile(db: Database, coach_id: int, practitioner_id: int, found: Profi
     """Keep how somebody practises."""
     db.execute(
         "INSERT INTO practice_profile (practitioner_id, level, minutes, weekdays, cautions, tuned,"
-        f" saved_at) SELECT id, ?, ?, ?, ?, ?, ? FROM ({_OWN}) WHERE true"
+        f" by_day, twice, gentle, saved_at) SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN})"
+        " WHERE true"
         " ON CONFLICT (practitioner_id) DO UPDATE SET level = excluded.level,"
         " minutes = excluded.minutes, weekdays = excluded.weekdays, cautions = excluded.cautions,"
-        " tuned = excluded.tuned, saved_at = excluded.saved_at",
+        " tuned = excluded.tuned, by_day = excluded.by_day, twice = excluded.twice,"
+        " gentle = excluded.gentle, saved_at = excluded.saved_at",
         (
             found.level,
             found.minutes,
             json.dumps(sorted(found.weekdays)),
             json.dumps(sorted(found.cautions)),
             msgspec.json.encode(found.tuned, order="sorted").decode(),
+            json.dumps(dict(found.by_day)),
+            found.twice,
+            found.gentle,
             db.now(),
             practitioner_id,
             coach_id,
@@ -179,6 +204,20 @@ def earlier_plan(
         (practitioner_id, coach_id, f"{FORMAT}:{made_from}"),
     ).fetchone()
     if row is None:
+        return None
+    return _dated(msgspec.json.decode(row["body"], type=PlannedWeek), row["made_at"])
+
+
+def plan_before(
+    db: Database, coach_id: int, practitioner_id: int, moment: str
+) -> PlannedWeek | None:
+    """Return the plan that was in force at a moment, ISO; None where there was none."""
+    row = db.execute(
+        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) AND made_at < ?"
+        " ORDER BY id DESC LIMIT 1",
+        (practitioner_id, coach_id, moment),
+    ).fetchone()
+    if row is None or not row["digest"].startswith(f"{FORMAT}:"):
         return None
     return _dated(msgspec.json.decode(row["body"], type=PlannedWeek), row["made_at"])
 

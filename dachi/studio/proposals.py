@@ -58,12 +58,13 @@ def refresh(work: Work, who: Practitioner) -> None:
         person = person_of(work, who)
         anyone = replace(person, level=max(LEVELS))
         course = Course(
-            planned_two_weeks=round(fortnights * len(profile.weekdays)),
+            planned_two_weeks=round(fortnights * profile.week_sessions),
             minutes=profile.minutes,
             gains=gains,
             longer=person.longer,
             easy_week=person.easy_week,
             firm=who.schools.get("support") == "firm",
+            level=profile.level,
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
         found = propose(logged(log, today), drill_by_id(), course)

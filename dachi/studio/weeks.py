@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import asdict, replace
-from datetime import datetime
+from dataclasses import asdict, dataclass, replace
+from datetime import date, datetime, timedelta
 
 import msgspec
 
 from dachi.core.assessing import permission
 from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.schools import with_stand_ins
 from dachi.core.practising import needs as needing
 from dachi.core.practising import planner, programme
 from dachi.core.practising.dose import Dose
@@ -24,6 +25,7 @@ from dachi.data import (
     drills,
     gates,
     ladders,
+    props,
 )
 from dachi.store import goals, practice_log, preparation
 from dachi.store import weeks as stored
@@ -113,8 +115,11 @@ def person_of(work: Work, who: Practitioner) -> Person:
     person = Person(
         level=profile.level,
         minutes=profile.minutes,
+        by_day=profile.by_day,
+        gentle=profile.gentle or needing.gentle(who.birth_year, work.today().year, ranges),
+        breath_s=who.breath_s,
         days=profile.weekdays,
-        props=frozenset(who.props | {"mat"}),
+        props=with_stand_ins(who.props | {"mat"}, props()),
         cautions=active_cautions(work, who.id, profile),
         cleared=permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
         is None,
@@ -247,30 +252,56 @@ def put_back(work: Work, who: Practitioner, wishes: Sequence[tuple[int, str, str
         stored.save_plan(work.db, work.coach, who.id, stamp, before)
 
 
-def say_changes(before: PlannedWeek, after: PlannedWeek) -> str:
-    """What is different between two weeks, day by day; the days that stay are said too."""
-    known = drill_by_id()
+@dataclass(frozen=True)
+class DayChange:
+    """What is different on a day: drills that came, went, or have another dose."""
+
+    new: tuple[str, ...]
+    gone: tuple[str, ...]
+    dose: tuple[str, ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.new or self.gone or self.dose)
+
+
+def changes(before: PlannedWeek, after: PlannedWeek) -> dict[int, DayChange]:
+    """What is different between two weeks on each day of the later one."""
     old = {s.weekday: s for s in before.sessions}
-    parts, same = [], 0
+    found = {}
     for s in after.sessions:
         was = {i.drill: i.dose for i in old[s.weekday].items} if s.weekday in old else {}
         now = {i.drill: i.dose for i in s.items}
-        out = [known[n].name for n in was if n not in now and n in known]
-        new = [known[n].name for n in now if n not in was]
-        doses = [known[n].name for n in now if n in was and now[n] != was[n]]
+        found[s.weekday] = DayChange(
+            tuple(n for n in now if n not in was),
+            tuple(n for n in was if n not in now),
+            tuple(n for n in now if n in was and now[n] != was[n]),
+        )
+    return found
+
+
+def say_changes(before: PlannedWeek, after: PlannedWeek) -> str:
+    """What is different between two weeks, day by day; the days that stay are said too."""
+    known = drill_by_id()
+    parts, same = [], 0
+    for day, one in changes(before, after).items():
         said = [
-            f"{words} {', '.join(names)}"
-            for words, names in (("out", out), ("in", new), ("other dose of", doses))
+            f"{words} {', '.join(known[n].name for n in names if n in known)}"
+            for words, names in (("out", one.gone), ("in", one.new), ("other dose of", one.dose))
             if names
         ]
         if said:
-            parts.append(f"{WEEKDAYS[s.weekday]}: {'; '.join(said)}.")
+            parts.append(f"{WEEKDAYS[day]}: {'; '.join(said)}.")
         else:
             same += 1
     if not parts:
         return "Nothing in the week changed."
     rest = f" {'The other day stays' if same == 1 else 'The other days stay'} as planned."
     return " ".join(parts) + (rest if same else "")
+
+
+def monday(day: date) -> str:
+    """The Monday of a day's week, ISO."""
+    return (day - timedelta(days=day.weekday())).isoformat()
 
 
 def as_planned(week: Week, person: Person) -> PlannedWeek:
@@ -323,6 +354,10 @@ def say_dose(how: Dose, counting: str, breath_s: float) -> str:
         words = f"{how.hold_s:.0f} s"
     if how.sides == 2:
         words += " a side"
+    if how.rounds > 1:
+        words += ", in two rounds"
+    if how.outs:
+        words += f", {how.outs} time{'s' if how.outs > 1 else ''} out in between"
     if how.extra:
         words += f", {how.extra} once more"
     return words

@@ -68,7 +68,7 @@ OFFER = Proposal(ProposalKind.ADVANCE, "lizard", "Longer.", "It was easy.", Adju
 
 #: What a name means in one function alone.
 OWN_WORDS = {
-    ("weeks.save_profile", "found"): Profile(5, 60.0, (1,)),
+    ("weeks.save_profile", "found"): Profile(5, 60.0, (1,)), ("weeks.plan_before", "moment"): ago(-1),
     ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
     ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
     ("remarks.add", "readings"): {"hip_flexion": 71.0}, ("remarks.add", "first"): {"hip_flexion": 70.0},
@@ -244,6 +244,9 @@ class Strangers(Studio):
         assert plan is not None
         self.assertEqual(plan.sessions, WEEK.sessions)
         self.assertIsNone(weeks.plan(db, me, pid, "other rules"))
+        before = weeks.plan_before(db, me, pid, ago(-1))
+        self.assertEqual(before and before.sessions, WEEK.sessions)
+        self.assertIsNone(weeks.plan_before(db, me, pid, ago(1)))
         (entry,) = practice_log.entries(db, me, pid)
         self.assertEqual((entry.done, entry.pains, entry.felt), (ENTRY.done, ENTRY.pains, "easy"))
         self.assertEqual(practice_log.add(db, me, pid, ENTRY), self.entry, "kept once")

@@ -62,10 +62,11 @@ class Drill(DataEntry, frozen=True, eq=False):
     """One thing to practise.
 
     ``reps`` or ``seconds`` give the dose for levels 1 to 3, for each side where ``sides``
-    is ``each``; ``rep_s`` is how long one repetition takes. ``demands`` says what it asks of
-    either leg and the body (its own table), ``gate`` what must be open first, ``counters`` which
-    directions it undoes, ``prop_height`` that its support is logged in cm and layers, ``style``
-    the answer (``question=option``) to a question schools differ on.
+    is ``each``; ``rep_s`` is how long one repetition takes, unless it takes ``breaths`` of the
+    person's own. ``most_s``: a sit or squat that grows to minutes, with come-outs. ``demands``
+    says what it asks of either leg and the body (its own table), ``gate`` what must be open
+    first, ``counters`` which directions it undoes, ``prop_height`` that its support is logged in
+    cm and layers, ``style`` the answer (``question=option``) to a question schools differ on.
     """
 
     id: str
@@ -85,6 +86,8 @@ class Drill(DataEntry, frozen=True, eq=False):
     reps: tuple[int, ...] = ()
     seconds: tuple[int, ...] = ()
     rep_s: float = 5.0
+    breaths: int = 0
+    most_s: int = 0
     both_ways: bool = False
     level: Literal[1, 2, 3] = 1
     requires: tuple[str, ...] = ()

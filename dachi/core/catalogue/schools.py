@@ -10,11 +10,15 @@ from dachi.core.catalogue.problems import CatalogueError, DataEntry, read_entry,
 
 
 class Prop(DataEntry, frozen=True):
-    """Something to practise with, and what does instead of it."""
+    """Something to practise with, and what does instead of it.
+
+    ``made_of``: sets of other props that together stand in for it.
+    """
 
     id: str
     name: str
     instead: str
+    made_of: tuple[tuple[str, ...], ...] = ()
 
 
 class Cue(DataEntry, frozen=True):
@@ -47,7 +51,25 @@ def build_props(entries: Iterable[Mapping[str, Any]]) -> tuple[Prop, ...]:
     """Read props from parsed TOML; CatalogueError names what is wrong."""
     found = tuple(read_entry(Prop, e, "prop") for e in entries)
     without_twins((p.id for p in found), "prop")
+    for p in found:
+        for part in (x for parts in p.made_of for x in parts):
+            if part not in {q.id for q in found}:
+                raise CatalogueError(f"prop {p.id!r}: there is no prop {part!r}")
     return found
+
+
+def with_stand_ins(owned: Collection[str], props: Iterable[Prop]) -> frozenset[str]:
+    """What somebody can practise with: what they own, and what that stands in for."""
+    made = {p.id for p in props if any(set(parts) <= set(owned) for parts in p.made_of)}
+    return frozenset(owned) | made
+
+
+def said_prop(prop: Prop, owned: Collection[str]) -> str:
+    """A prop by name, or what stands in for it where it is not owned."""
+    parts = next((x for x in prop.made_of if set(x) <= set(owned)), None)
+    if prop.id in owned or parts is None:
+        return prop.id
+    return f"{' and '.join(parts)} as a {prop.id}"
 
 
 def build_schools(

@@ -15,6 +15,8 @@ from dachi.core.practising.programme import Need
 
 #: Weights against 1 for the plain coverage of a direction.
 SURE, UNSURE, WIDE_RESERVE, NARROW_RESERVE, ON_THE_WAY = 3.0, 1.8, 1.6, 1.2, 1.4
+#: From this age on, and below this passive leg raise, practice is longer and softer.
+GENTLE_AGE, STIFF_RAISE = 60, 60.0
 #: What moves a hip in a direction under its own power.
 MOVERS = {
     "flexion": "hip_flexors", "extension": "glutes", "abduction": "glutes",
@@ -61,18 +63,18 @@ def from_limiters(found: Iterable[tuple[str, Limiter]]) -> list[Need]:
 
 def from_goals(
     goals: Iterable[tuple[str, str]], ladders: Iterable[Ladder], drills: Mapping[str, Drill]
-) -> tuple[list[Need], frozenset[str]]:
+) -> tuple[list[Need], tuple[str, ...]]:
     """What a goal pose (id and name) asks for before anything is known of what holds it back.
 
     The tissues its preparations and the pose itself work on, and the preparations.
     """
     ways = list(ladders)
     needs: dict[tuple[str, str], Need] = {}
-    prepares: set[str] = set()
+    prepares: list[str] = []
     for goal, name in goals:
         own = [d.id for d in drills.values() if d.goal == goal]
         before = [n for x in ways if x.goal == goal for n in x.prepares]
-        prepares |= set(before)
+        prepares += before
         for drill in (drills[n] for n in (*before, *own) if n in drills):
             for kind, tissues, more in (
                 ("lengthen", drill.lengthens, "longer"),
@@ -86,7 +88,7 @@ def from_goals(
                         (kind, tissue),
                         Need(kind, tissue, ON_THE_WAY, f"{more} {what}: on the way to the {name}"),
                     )
-    return list(needs.values()), frozenset(prepares)
+    return list(needs.values()), tuple(dict.fromkeys(prepares))
 
 
 def from_reserves(ranges: Iterable[SideRange]) -> list[Need]:
@@ -132,6 +134,16 @@ def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:
             said.setdefault(motion, set()).add(less if left.higher else other_side(less))
     # Where two poses name different sides of one direction, neither gets more.
     return {motion: next(iter(sides)) for motion, sides in said.items() if len(sides) == 1}
+
+
+def gentle(birth_year: int | None, year: int, ranges: Iterable[SideRange]) -> bool:
+    """Whether a body asks for longer and softer work: by its age, or by a very short leg raise."""
+    if birth_year is not None and year - birth_year >= GENTLE_AGE:
+        return True
+    return any(
+        r.pose == "supine-leg-raise" and r.passive is not None and r.passive < STIFF_RAISE
+        for r in ranges
+    )
 
 
 def merged(needs: Iterable[Need]) -> tuple[Need, ...]:

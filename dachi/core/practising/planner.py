@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 from scipy import sparse
 from scipy.optimize import Bounds, LinearConstraint, milp
 
-from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, PHASES, POSITIONS, Drill
+from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, PHASES, Drill
 from dachi.core.practising.dose import Dose
+from dachi.core.practising.order import arranged
 from dachi.core.practising.programme import (
     BEYOND,
     FLOW_FROM_MIN,
@@ -75,7 +76,7 @@ class _Problem:
             and not (d.strong and person.easy_week)
         ]  # fmt: skip
         self.needs = coverage(person)
-        self.doses = [dose_for(d, person) for d in self.drills]
+        self.doses = [[dose_for(d, person, day) for day in self.days] for d in self.drills]
         self.nd, self.nt, self.nk = len(self.drills), len(self.days), len(self.needs)
         self.nx = self.nd * self.nt
         self.worked = sorted({k for d in self.drills if d.strong for k in d.strengthens})
@@ -105,17 +106,18 @@ class _Problem:
             by_phase[d.phase].append(i)
         kept = {(day, name) for day, name in self.wishes.kept}
         for t, day in enumerate(self.days):
+            minutes = self.person.minutes_on(day)
             self.rule(
-                {self.x(i, t): s.total_s for i, s in enumerate(self.doses)},
-                0, 60.0 * self.person.minutes, t,
+                {self.x(i, t): s[t].total_s for i, s in enumerate(self.doses)},
+                0, 60.0 * minutes, t,
             )  # fmt: skip
             for phase in PHASES:
                 own = by_phase[phase]
-                limit = float(most(phase, self.person.minutes))
+                limit = float(most(phase, minutes))
                 if phase == "strength" and day == self.person.quiet_day:
                     limit = 0.0
                 least = float(LEAST.get(phase, 0))
-                if phase == "flow" and self.person.minutes >= FLOW_FROM_MIN:
+                if phase == "flow" and minutes >= FLOW_FROM_MIN:
                     least = 1.0 if own else 0.0
                 if own:
                     self.rule({self.x(i, t): 1.0 for i in own}, least, limit, t)
@@ -167,7 +169,7 @@ class _Problem:
             for i, d in enumerate(self.drills):
                 if served(d, need):
                     for t in range(self.nt):
-                        row[self.x(i, t)] = -self.doses[i].work_s / 60.0
+                        row[self.x(i, t)] = -self.doses[i][t].work_s / 60.0
             self.rule(row, -np.inf, 0)
         for i, d in enumerate(self.drills):
             over = self.nx + 2 * self.nk + i
@@ -218,7 +220,7 @@ class _Problem:
             cost[[self.x(i, t) for t in range(self.nt)]] = -worth
             cost[self.nx + 2 * self.nk + i] = SAME_COST
         for k, need in enumerate(self.needs):
-            target = wanted_s(need, self.person, self.nt) / 60.0
+            target = wanted_s(need, self.person) / 60.0
             upper[self.nx + k] = upper[self.nx + self.nk + k] = target
             cost[self.nx + k] = -need.weight
             cost[self.nx + self.nk + k] = -BEYOND * need.weight
@@ -251,8 +253,8 @@ class _Problem:
         )  # fmt: skip
         if answer.x is None:
             raise NoPlan(
-                f"nothing fits into {self.person.minutes:g} minutes with what is kept by hand: let "
-                "a kept drill go, or give the sessions more time"
+                f"nothing fits into {self.person.minutes_on(self.days[t]):g} minutes with what is "
+                "kept by hand: let a kept drill go, or give the sessions more time"
             )
         return np.round(np.asarray(answer.x[: self.nx])), float(answer.fun)
 
@@ -277,8 +279,10 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
     seconds: dict[str, float] = dict.fromkeys(DIRECTIONS, 0.0)
     for t, day in enumerate(problem.days):
         items = []
-        for i in sorted(chosen[t], key=lambda i: _order(problem.drills[i])):
-            d, how = problem.drills[i], problem.doses[i]
+        place = {problem.drills[i].id: i for i in chosen[t]}
+        own = [problem.drills[i] for i in chosen[t]]
+        for d in arranged(own, person.school, person.prepares):
+            how = problem.doses[place[d.id]][t]
             used.add(d.id)
             for direction in d.directions:
                 seconds[direction] += how.work_s
@@ -298,11 +302,6 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
         else:
             fell_out[d.id] = _beaten(d, problem, used)
     return Week(tuple(sessions), fell_out, value, bound, seconds)
-
-
-def _order(drill: Drill) -> tuple[int, int, int, str]:
-    """The order of a session: phases, then least demanding, then near positions together."""
-    return PHASES.index(drill.phase), drill.level, POSITIONS.index(drill.position), drill.id
 
 
 def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:

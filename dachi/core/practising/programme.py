@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.cautions import Caution
 from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, Drill
-from dachi.core.practising.dose import Dose, dose
+from dachi.core.practising.dose import BREATH_S, Dose, dose
 from dachi.errors import Told
 
 #: Fewest and most drills of a phase in one session.
@@ -57,26 +57,30 @@ class Need:
 class Person:
     """Whom a week is planned for.
 
-    ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length,
-    ``cleared`` whether passive end-range work may be planned, ``prepares`` drills that prepare
-    a goal, ``tight`` the tighter side for each direction, ``shut`` gates (id to why), ``locked``
-    drills of rungs not reached, ``known`` drills done before, ``longer`` drill to a factor of
-    its dose, ``eased`` drills that hurt or were sent back to their easier form, ``ready`` drills
-    above the level that were earned one by one, ``outgrown`` the easier forms they replace,
-    ``styles`` answers to the questions schools differ on, ``quiet_day`` the weekday of an
-    assessment.
+    ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length, ``by_day``
+    that of days which differ; ``cleared`` whether passive end-range work may be planned,
+    ``prepares`` drills that prepare a goal in their usual order, ``gentle`` a stiff or older
+    body, ``breath_s`` its own breath, ``tight`` the tighter side for each direction, ``shut``
+    gates (id to why), ``locked`` drills of rungs not reached, ``known`` drills done before,
+    ``longer`` drill to a factor of its dose, ``eased`` drills that hurt or were sent back to
+    their easier form, ``ready`` drills above the level that were earned one by one,
+    ``outgrown`` the easier forms they replace, ``styles`` answers to the questions schools
+    differ on, ``quiet_day`` the weekday of an assessment.
     """
 
     level: int = 1
     minutes: float = 20
     days: tuple[int, ...] = (0, 2, 4, 6)
+    by_day: Mapping[int, float] = field(default_factory=dict)
     props: frozenset[str] = frozenset({"mat", "wall"})
     cautions: tuple[Caution, ...] = ()
     cleared: bool = True
     school: str = "mixed"
     needs: tuple[Need, ...] = ()
     goals: tuple[str, ...] = ()
-    prepares: frozenset[str] = frozenset()
+    prepares: tuple[str, ...] = ()
+    gentle: bool = False
+    breath_s: float = BREATH_S
     tight: Mapping[str, str] = field(default_factory=dict)
     shut: Mapping[str, str] = field(default_factory=dict)
     locked: Mapping[str, str] = field(default_factory=dict)
@@ -88,6 +92,15 @@ class Person:
     outgrown: frozenset[str] = frozenset()
     easy_week: bool = False
     quiet_day: int | None = None
+
+    def minutes_on(self, day: int | None) -> float:
+        """Length of the session of a weekday; the usual one where no day is given."""
+        return self.minutes if day is None else self.by_day.get(day, self.minutes)
+
+    @property
+    def week_min(self) -> float:
+        """Minutes of practice in the week."""
+        return sum(self.minutes_on(d) for d in set(self.days))
 
 
 @dataclass(frozen=True)
@@ -158,7 +171,8 @@ def trimmed(session: Session, person: Person, minutes: float) -> Session:
     What serves least for its time falls out first; settle, mobilise, counter and rest
     never do, but their doses shrink and no more than one of each stays where it must.
     """
-    short = replace(person, minutes=min(minutes, person.minutes))
+    usual = person.minutes_on(session.weekday)
+    short = replace(person, minutes=min(minutes, usual), by_day={})
     items = [replace(i, dose=dose_for(i.drill, short)) for i in session.items]
     needs = coverage(short)
 
@@ -243,17 +257,22 @@ def coverage(person: Person) -> tuple[Need, ...]:
 
 def worth(person: Person, sessions: Sequence[Sequence[Drill]], drills: Sequence[Drill]) -> float:
     """The objective of a given choice (drills a day), computed directly: the yardstick."""
-    days = len(person.days)
+    days = sorted(set(person.days))
     total = 0.0
     for need in coverage(person):
-        target = wanted_s(need, person, days)
-        done = sum(dose_for(d, person).work_s for day in sessions for d in day if served(d, need))
+        target = wanted_s(need, person)
+        done = sum(
+            dose_for(d, person, day).work_s
+            for day, own in zip(days, sessions, strict=True)
+            for d in own
+            if served(d, need)
+        )
         beyond = min(max(done - target, 0.0), target)
         total += need.weight * (min(done, target) + BEYOND * beyond) / 60
     for i, d in enumerate(drills):
         used = sum(d in day for day in sessions)
         total += used * liking(d, person, i, len(drills))
-        total -= SAME_COST * max(0, used - free_days(d, days))
+        total -= SAME_COST * max(0, used - free_days(d, len(days)))
     return total
 
 
@@ -262,16 +281,16 @@ def free_days(drill: Drill, days: int) -> int:
     return days if drill.phase in ("settle", "rest") else SAME_DAYS
 
 
-def direction_target(minutes: float, days: int) -> float:
-    """Seconds a week that each direction should get, for sessions of ``minutes``."""
-    return DIRECTION_SHARE * 60.0 * minutes * days
+def direction_target(week_min: float) -> float:
+    """Seconds a week that each direction should get, for so many minutes of practice."""
+    return DIRECTION_SHARE * 60.0 * week_min
 
 
-def wanted_s(need: Need, person: Person, days: int) -> float:
+def wanted_s(need: Need, person: Person) -> float:
     """Seconds a week up to which a need has its full worth."""
     if need.kind == "direction":
-        return direction_target(person.minutes, days)
-    return TISSUE_SHARE * 60.0 * person.minutes * days
+        return direction_target(person.week_min)
+    return TISSUE_SHARE * 60.0 * person.week_min
 
 
 def liking(drill: Drill, person: Person, index: int, count: int) -> float:
@@ -307,10 +326,10 @@ def tight_side(drill: Drill, person: Person) -> str | None:
     return None
 
 
-def dose_for(drill: Drill, person: Person) -> Dose:
-    """The dose of a drill for a person: level, minutes, tighter side, easy week."""
-    tight = tight_side(drill, person)
+def dose_for(drill: Drill, person: Person, day: int | None = None) -> Dose:
+    """The dose of a drill for a person on a weekday: level, minutes, tighter side, easy week."""
     return dose(
-        drill, person.level, person.minutes, tight=tight, easy=person.easy_week,
+        drill, person.level, person.minutes_on(day), tight=tight_side(drill, person),
+        easy=person.easy_week, gentle=person.gentle, breath_s=person.breath_s,
         longer=person.longer.get(drill.id, 1.0),
     )  # fmt: skip

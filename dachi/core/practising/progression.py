@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from dachi.core.catalogue.drills import Drill
+from dachi.core.practising.timeline import SITTING_S
 
 #: Next-day soreness above this, 0 to 10, asks for less.
 SORE = 3
@@ -23,9 +24,16 @@ RECUR_DAYS, RECUR_TIMES = 28, 2
 ADHERED = 0.5
 
 
-def lengthened(factor: float) -> float:
-    """The next factor of a dose that grows, up to the longest."""
-    return min(LONGEST, round(factor * LONGER, 2))
+def lengthened(drill: Drill, level: int, factor: float) -> float:
+    """The next factor of a dose that grows; the same where it is as long as it may be.
+
+    What grows to minutes goes from one time of ``SITTING_S`` to the next.
+    """
+    if not drill.most_s:
+        return max(factor, min(LONGEST, round(factor * LONGER, 2)))
+    usual = drill.seconds[max(0, min(level, 3) - 1)]
+    longer = [s for s in SITTING_S if usual * factor < s <= drill.most_s]
+    return longer[0] / usual if longer else factor
 
 
 @dataclass(frozen=True)
@@ -112,6 +120,7 @@ class Course:
     easy_week: bool = False
     firm: bool = False
     open_to: Collection[str] | None = None
+    level: int = 1
 
 
 def propose(
@@ -294,15 +303,20 @@ def _lowered(drill: Drill, times: Sequence[Done], course: Course) -> Proposal | 
 
 def _lengthened(drill: Drill, course: Course) -> Proposal | None:
     factor = course.longer.get(drill.id, 1.0)
-    if factor >= LONGEST:
+    more = lengthened(drill, course.level, factor)
+    if more <= factor:
         return None
     what = "more repetitions" if drill.reps else "a longer hold"
+    much = "a quarter more"
+    if drill.most_s:
+        seconds = more * drill.seconds[max(0, min(course.level, 3) - 1)]
+        much = f"{seconds / 60:g} min" if seconds >= 120 else f"{seconds:.0f} s"
     return Proposal(
         ProposalKind.ADVANCE,
         drill.id,
-        f"“{drill.name}”: {what}, a quarter more.",
+        f"“{drill.name}”: {what}, {much}.",
         f"the last {EASY_ROW} times were easy; length grows before load",
-        Adjustment(longer={drill.id: lengthened(factor)}),
+        Adjustment(longer={drill.id: more}),
     )
 
 

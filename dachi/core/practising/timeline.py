@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.drills import Drill
-from dachi.core.practising.dose import ENTER_S, breaths_of
+from dachi.core.practising.dose import ENTER_S, OUT_EVERY_S, Dose, breaths_of
 from dachi.core.practising.programme import Item, Session
 
 #: How a session or a drill can feel.
@@ -40,9 +40,11 @@ EASES = {
 class Step:
     """One thing the player shows.
 
-    ``kind`` is ``enter`` (get into the drill), ``change`` (of sides), ``reps`` or ``hold``.
-    ``round`` counts the rounds of one side; ``extra`` marks the tighter side's one more.
-    ``breaths`` is set where a hold is counted in them.
+    ``kind`` is ``enter`` (get into the drill), ``change`` (of sides), ``ease`` (up a little
+    between rounds), ``out`` (out of a long sit, and back), ``reps`` or ``hold``. ``round``
+    counts the rounds of one side; ``extra`` marks the tighter side's one more. ``breaths`` is
+    set where a hold is counted in them. ``words`` say what this round is like; ``sinking``:
+    ease out breathing in, sink breathing out.
     """
 
     kind: str
@@ -55,11 +57,18 @@ class Step:
     round: int = 1
     extra: bool = False
     breaths: int = 0
+    words: str = ""
+    sinking: bool = False
 
     @property
     def worked(self) -> bool:
-        """Whether it is work, not getting in or changing sides."""
+        """Whether it is work, not getting in, easing or changing sides."""
         return self.kind in ("reps", "hold")
+
+
+#: What is said of the rounds of a yielding hold, and of coming out of a long one.
+EASY_ROUND, FURTHER_ROUND = "Round 1: easy, where it first speaks", "Round 2: a little further"
+SAME_ROUND = "Round 2: as far as before, softer"
 
 
 def timeline(session: Session) -> tuple[Step, ...]:
@@ -83,19 +92,46 @@ def steps(item: Item) -> tuple[Step, ...]:
                 Step("reps", d.id, side, how.reps * how.rep_s, how.reps, how.rep_s, d.both_ways)
             )
         else:
-            found.append(Step("hold", d.id, side, how.hold_s))
+            found += _held(d.id, how, side)
+    last = how.rounds + 1
     if how.extra and (how.extra_reps or how.extra_s) and how.extra != sides[-1]:
-        found.append(Step("change", d.id, how.extra, how.change_s, round=2, extra=True))
+        found.append(Step("change", d.id, how.extra, how.change_s, round=last, extra=True))
     if how.extra and how.extra_reps:
         found.append(
             Step(
                 "reps", d.id, how.extra, how.extra_reps * how.rep_s, how.extra_reps, how.rep_s,
-                False, 2, True,
+                False, last, True,
             )
         )  # fmt: skip
     elif how.extra and how.extra_s:
-        found.append(Step("hold", d.id, how.extra, how.extra_s, round=2, extra=True))
+        found.append(Step("hold", d.id, how.extra, how.extra_s, round=last, extra=True))
     return tuple(found)
+
+
+def _held(drill: str, how: Dose, side: str | None) -> list[Step]:
+    """A hold of one side: whole, in two rounds, or minutes long with come-outs."""
+    if how.outs:
+        found: list[Step] = []
+        left = how.hold_s
+        for n in range(1, how.outs + 2):
+            part = min(left, OUT_EVERY_S)
+            left -= part
+            found.append(Step("hold", drill, side, part, round=n))
+            if n <= how.outs:
+                words = f"Come out if you like, {n} of {how.outs}; then go back in"
+                found.append(Step("out", drill, side, how.out_s, round=n, words=words))
+        return found
+    if how.rounds == 1:
+        return [Step("hold", drill, side, how.hold_s)]
+    easy = 5.0 * (how.hold_s // 10)
+    further = SAME_ROUND if how.gentle else FURTHER_ROUND
+    return [
+        Step("hold", drill, side, easy, words=EASY_ROUND),
+        Step("ease", drill, side, how.ease_s, words="Come up a little, breathe"),
+        Step(
+            "hold", drill, side, how.hold_s - easy, round=2, words=further, sinking=not how.gentle
+        ),
+    ]
 
 
 def in_breaths(step: Step, breath_s: float) -> Step:

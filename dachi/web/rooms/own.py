@@ -46,7 +46,7 @@ def page(token: str) -> str | tuple[str, int]:
         ),
         None,
     )  # fmt: skip
-    planned = len(weeks.profile_of(own.work, own.who.id).weekdays)
+    planned = weeks.profile_of(own.work, own.who.id).week_sessions
     styles = chosen_schools(own.who.schools)
     session, when = _next(week, today)
     return render_template(

@@ -16,11 +16,14 @@ from dachi.drawing.practice import wheel
 from dachi.store import assessments
 from dachi.store import proposals as offered_proposals
 from dachi.store import weeks as stored_weeks
-from dachi.store.weeks import Profile, Tuned
+from dachi.store.weeks import PlannedWeek, Profile, Tuned
 from dachi.studio import proposals, weeks
 from dachi.web.session import coach_id, db, own_practitioner, work
 
 room = Blueprint("plan", __name__)
+
+#: Minutes a session may have.
+LENGTHS = ("5", "10", "15", "20", "30", "45", "60")
 
 
 @room.get("/p/<int:pid>/plan")
@@ -37,8 +40,10 @@ def page(pid: int) -> str:
         problem = f"There is no plan: {error}."
     offered = offered_proposals.of_practitioner(db(), coach_id(), pid)
     styles = chosen_schools(who.schools)
-    target = direction_target(profile.minutes, len(profile.weekdays))
-    active = {c.id for c in weeks.person_of(work(), who).cautions}
+    target = direction_target(profile.week_min)
+    person = weeks.person_of(work(), who)
+    last = stored_weeks.plan_before(db(), coach_id(), pid, weeks.monday(work().today()))
+    shown = request.args.get("day", "")
     return render_template(
         "plan.html",
         who=who,
@@ -54,14 +59,25 @@ def page(pid: int) -> str:
         open_proposals=[o for o in offered if o.decided_at is None],
         decided=[o for o in offered if o.decided_at is not None],
         cautions=cautions(),
-        active=active,
+        active={c.id for c in person.cautions},
+        gentle=person.gentle,
+        shown=int(shown) if shown in set("0123456") else _next_day(week, work().today().weekday()),
+        since=weeks.changes(last, week) if last and week else {},
+        last=last,
+        lengths=LENGTHS,
         owned=[p for p in props() if p.id in who.props],
-        lacking={d.id: missing(d, {*who.props, "mat"}) for d in weeks.drill_by_id().values()},
+        lacking={d.id: missing(d, person.props) for d in weeks.drill_by_id().values()},
         wishes=stored_weeks.wishes(db(), coach_id(), pid),
-        fell_out=_grouped(week.fell_out, who.props) if week else [],
+        fell_out=_grouped(week.fell_out, person.props) if week else [],
         standings=weeks.standings(work(), who)[:2],
         saved=stored_weeks.profile(db(), coach_id(), pid) is not None,
     )
+
+
+def _next_day(week: PlannedWeek | None, today: int) -> int | None:
+    """The weekday of today's session, else of the next one."""
+    days = [s.weekday for s in week.sessions] if week else []
+    return min(days, key=lambda d: (d - today) % 7, default=None)
 
 
 def _grouped(fell_out: Mapping[str, str], owned: Collection[str]) -> list[tuple[str, list[str]]]:
@@ -86,16 +102,24 @@ def profile(pid: int) -> Response:
     level, minutes = request.form.get("level", ""), request.form.get("minutes", "")
     days = set("0123456") & set(request.form.getlist("weekday"))
     chosen = tuple(sorted(int(d) for d in days))
-    if level not in ("1", "2", "3") or minutes not in ("5", "10", "15", "20", "30", "45", "60"):
+    own_lengths = {d: request.form.get(f"minutes-{d}", "") for d in range(7)}
+    if level not in ("1", "2", "3") or minutes not in LENGTHS:
         flash("Choose a level and the minutes of a session.", "retake")
     elif not chosen:
         flash("Choose at least one day to practise on.", "retake")
+    elif any(m not in ("", *LENGTHS) for m in own_lengths.values()):
+        flash("Choose the minutes of each day from the list.", "retake")
     else:
         own = tuple(c.id for c in cautions() if c.id in request.form.getlist("caution"))
         tuned = Tuned() if request.form.get("untune") else known.tuned
-        stored_weeks.save_profile(
-            db(), coach_id(), pid, Profile(int(level), float(minutes), chosen, own, tuned)
-        )
+        differ = {
+            d: float(m) for d, m in own_lengths.items() if d in chosen and m not in ("", minutes)
+        }
+        found = Profile(
+            int(level), float(minutes), chosen, own, tuned, differ,
+            twice=bool(request.form.get("twice")), gentle=bool(request.form.get("gentle")),
+        )  # fmt: skip
+        stored_weeks.save_profile(db(), coach_id(), pid, found)
     return redirect(url_for("plan.page", pid=pid))
 
 
@@ -130,7 +154,9 @@ def wish(pid: int) -> Response:
     if before is not None:
         session[f"plan-{pid}"] = {"wishes": wishes, "longer": dict(longer)}
         flash(weeks.say_changes(before, after), f"undo:{url_for('plan.undo', pid=pid)}")
-    return redirect(url_for("plan.page", pid=pid, _anchor=f"day-{on}" if on >= 0 else None))
+    if on < 0:
+        return redirect(url_for("plan.page", pid=pid))
+    return redirect(url_for("plan.page", pid=pid, day=on, _anchor=f"day-{on}"))
 
 
 def _change(pid: int, on: int, name: str, act: str) -> None:
@@ -147,8 +173,10 @@ def _change(pid: int, on: int, name: str, act: str) -> None:
         stored_weeks.wish(db(), coach_id(), pid, on, name, "drop")
         stored_weeks.wish(db(), coach_id(), pid, on, other, "keep")
     elif act == "longer":
-        factor = weeks.profile_of(work(), pid).tuned.longer.get(name, 1.0)
-        proposals.accept(work(), pid, Adjustment(longer={name: lengthened(factor)}))
+        own = weeks.profile_of(work(), pid)
+        factor = own.tuned.longer.get(name, 1.0)
+        more = lengthened(weeks.drill_by_id()[name], own.level, factor)
+        proposals.accept(work(), pid, Adjustment(longer={name: more}))
     else:
         abort(400)
 

@@ -11,11 +11,11 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.schools import said_prop, with_stand_ins
 from dachi.core.practising import timeline
-from dachi.core.practising.dose import dose
-from dachi.core.practising.programme import Item, NoPlan, barred, refused
+from dachi.core.practising.programme import Item, NoPlan, barred, dose_for, refused
 from dachi.core.practising.timeline import Step
-from dachi.data import catalogue, chosen_schools, cues_under
+from dachi.data import catalogue, chosen_schools, cues_under, props
 from dachi.drawing.drills import drill_figures
 from dachi.store import felt
 from dachi.store.weeks import PlannedSession, Tuned
@@ -83,7 +83,7 @@ def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str
             asks = barred if kind == "easier" else refused
             if swap is None or asks(swap, person) is not None:
                 continue
-            how = dose(swap, profile.level, profile.minutes)
+            how = dose_for(swap, person, session.weekday)
             item = Item(swap, how, i.first or "left", "")
             others[kind] = {
                 "drill": swap.id,
@@ -104,7 +104,10 @@ def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str
     data = {
         "weekday": session.weekday,
         "items": items,
-        "drills": {n: _card(known[n], profile.tuned, own.who.schools, person.props) for n in names},
+        "drills": {
+            n: _card(known[n], profile.tuned, own.who.schools, own.who.props | {"mat"})
+            for n in names
+        },
         "breath_s": own.who.breath_s,
         "places": timeline.PLACES,
         "kinds": timeline.KINDS,
@@ -115,8 +118,9 @@ def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str
     return data, names
 
 
-def _card(d: Drill, tuned: Tuned, own: Mapping[str, str], props: Collection[str]) -> dict[str, Any]:
+def _card(d: Drill, tuned: Tuned, own: Mapping[str, str], owned: Collection[str]) -> dict[str, Any]:
     """What the player says of a drill; of what may help, only what the person owns."""
+    usable = with_stand_ins(owned, props())
     return {
         "name": d.name,
         "legs": {s: d.said_side(s) for s in ("left", "right")},
@@ -127,7 +131,12 @@ def _card(d: Drill, tuned: Tuned, own: Mapping[str, str], props: Collection[str]
         "prop": d.prop_height,
         "prop_cm": tuned.prop_cm.get(d.id),
         "sitting": d.sitting,
-        "props": [*d.requires, *(p for p in d.optional if p in props)],
+        "props": [
+            said_prop(p, owned)
+            for name in (*d.requires, *(x for x in d.optional if x in usable))
+            for p in props()
+            if p.id == name
+        ],
     }
 
 
@@ -136,7 +145,7 @@ def _shortened(step: Step) -> Step:
     if step.kind == "reps":
         reps, rep_s = min(step.reps, 2), min(step.rep_s, 0.4)
         return replace(step, reps=reps, rep_s=rep_s, seconds=reps * rep_s)
-    return replace(step, seconds=min(step.seconds, 1.5 if step.worked else 0.8))
+    return replace(step, seconds=min(step.seconds, 1.5 if step.worked else 0.8), breaths=0)
 
 
 @room.post("/me/<token>/log")

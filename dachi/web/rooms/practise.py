@@ -59,10 +59,8 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
         log=log[:40],
         count=len(log),
         drills=weeks.drill_by_id(),
-        weeks=drawings.weeks(by_week(log, len(profile.weekdays), today)),
-        wheel=drawings.wheel(
-            directions(log, today), direction_target(profile.minutes, len(profile.weekdays))
-        ),
+        weeks=drawings.weeks(by_week(log, profile.week_sessions, today)),
+        wheel=drawings.wheel(directions(log, today), direction_target(profile.week_min)),
         heights=heights(work(), who, log),
         soreness=soreness(log),
         pains=pains,

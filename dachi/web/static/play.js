@@ -66,8 +66,9 @@ import { ring, speak } from "./sound.js";
   const STORE = `dachi-play-${data.weekday}-${stamp(today).slice(0, 10)}-${page.dataset.to}-${items.map((i) => i.drill).join("-")}`;
   const newKey = () => Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
 
-  // run.first: what the first side of the present drill got, so that the other gets the same.
-  let run = { item: 0, step: 0, at: 0, first: null, done: {}, pains: [], swapped: {}, key: newKey(), started: null, ended: false };
+  // run.first: what the first side of the present drill got in each round, so that the other gets
+  // the same; run.held: seconds held by drill and side, without the extra round.
+  let run = { item: 0, step: 0, at: 0, first: null, done: {}, held: {}, pains: [], swapped: {}, key: newKey(), started: null, ended: false };
   try {
     const kept = JSON.parse(localStorage.getItem(STORE));
     if (kept && !kept.sent && (kept.ended || kept.item < items.length)) run = kept;
@@ -78,14 +79,14 @@ import { ring, speak } from "./sound.js";
   const drillOf = (i) => (run.swapped[i] ? items[i].others[run.swapped[i]].drill : items[i].drill);
   const here = () => stepsOf(run.item)?.[run.step];
   const card = () => data.drills[drillOf(run.item)];
-  const worked = (s) => s.kind !== "enter" && s.kind !== "change";
-  const secondSide = (s) => worked(s) && s.side && !s.extra && run.first && run.first.side !== s.side;
+  const worked = (s) => s.kind === "reps" || s.kind === "hold";
+  const secondSide = (s) => worked(s) && s.side && !s.extra && run.first && run.first.side !== s.side && run.first.rounds[s.round];
 
   function target(s) {
-    if (!secondSide(s)) return s.seconds;
-    return Math.min(s.seconds, run.first.seconds);
+    const first = secondSide(s);
+    return first ? Math.min(s.seconds, first.seconds) : s.seconds;
   }
-  function repsOf(s) { return secondSide(s) ? Math.min(s.reps, run.first.reps) : s.reps; }
+  function repsOf(s) { const first = secondSide(s); return first ? Math.min(s.reps, first.reps) : s.reps; }
 
   // ---- sound and light ----------------------------------------------------------
   const say = (words) => { if ($("voice").checked) speak(words); };
@@ -113,6 +114,7 @@ import { ring, speak } from "./sound.js";
     const c = card(), left = Math.max(0, target(s) - run.at);
     $("name").textContent = c.name;
     $("side").textContent = s.side ? `${c.legs[s.side]}${s.extra ? ", one more: the tighter hip" : ""}` : "";
+    $("round").textContent = worked(s) ? s.words : "";
     // Figures are drawn for the right; the left is their mirror image.
     $("figure").classList.toggle("mirrored", s.side === "left");
     $("side").className = `play-side${s.side ? ` side-${s.side}` : ""}`;
@@ -129,6 +131,10 @@ import { ring, speak } from "./sound.js";
       $("count").textContent = Math.ceil(left);
       what = `Change: ${c.legs[s.side]}.`;
       scale = 0.6; showFigure(0);
+    } else if (s.kind === "ease" || s.kind === "out") {
+      $("count").textContent = Math.ceil(left);
+      what = `${s.words}.`;
+      scale = 0.6; showFigure(s.kind === "out" ? 0 : 1);
     } else if (s.kind === "reps") {
       const n = repsOf(s), now = Math.min(n, Math.floor(run.at / s.rep_s) + 1), part = (run.at % s.rep_s) / s.rep_s;
       $("count").textContent = `${now} of ${n}`;
@@ -139,7 +145,7 @@ import { ring, speak } from "./sound.js";
       // The second side may be shorter: it does no more than the first one did.
       const breaths = s.breaths && Math.max(1, Math.round(s.breaths * target(s) / s.seconds));
       $("count").textContent = breaths ? `${Math.min(breaths, Math.floor(run.at / pair) + 1)} of ${breaths}` : Math.ceil(left);
-      what = into < pair / 2 ? "Breathe in." : "Breathe out.";
+      what = s.sinking ? (into < pair / 2 ? "Breathing in: ease out a little." : "Breathing out: sink.") : into < pair / 2 ? "Breathe in." : "Breathe out.";
       showFigure(1);
     }
     if ($("what").textContent !== what) $("what").textContent = what;
@@ -149,7 +155,7 @@ import { ring, speak } from "./sound.js";
     const min = remaining() / 60;
     $("left").textContent = min >= 1 ? `${Math.round(min)} min` : `${Math.ceil(remaining())} s`;
     $("next").disabled = Boolean(secondSide(s));
-    $("next").textContent = secondSide(s) ? "As long as the other" : s.kind === "change" ? "Ready" : "Skip";
+    $("next").textContent = secondSide(s) ? "As long as the other" : { change: "Ready", ease: "Go on", out: "Stay in" }[s.kind] || "Skip";
     const free = !secondSide(s) && !s.extra;
     for (const kind of ["easier", "harder"]) $(kind).hidden = !(free && !run.swapped[run.item] && items[run.item].others[kind]);
   }
@@ -161,7 +167,10 @@ import { ring, speak } from "./sound.js";
     const row = run.done[drillOf(run.item)] = run.done[drillOf(run.item)] || { seconds: 0 };
     row.seconds += seconds;
     if (s.side) row[s.side] = (row[s.side] || 0) + seconds;
-    if (s.kind === "hold") row.hold_s = Math.max(row.hold_s || 0, seconds);
+    if (s.kind !== "hold" || s.extra) return;
+    const held = (run.held ||= {})[drillOf(run.item)] ||= {};
+    held[s.side || "both"] = (held[s.side || "both"] || 0) + seconds;
+    row.hold_s = Math.max(...Object.values(held));
   }
   function announce() {
     const s = here();
@@ -169,6 +178,7 @@ import { ring, speak } from "./sound.js";
     const c = card();
     ring(s.kind === "enter" ? 520 : s.kind === "change" ? 590 : s.side && run.step > 1 ? 780 : 660, 0.7);
     if (s.kind === "change") say(`Change. ${c.legs[s.side]}.`);
+    else if (s.words) say(`${s.words}.`);
     else say(s.kind === "enter" ? `${c.name}.` : s.side ? `${c.legs[s.side]}.` : c.cue.split(/[.:]/)[0]);
   }
   function onward(cut) {
@@ -176,10 +186,10 @@ import { ring, speak } from "./sound.js";
     if (worked(s)) {
       const spent = cut ? run.at : target(s);
       if (cut && s.side && !s.extra && !run.first && (s.reps ? run.at < s.rep_s : run.at < 3)) { nextItem(); return; }
-      if (s.side && !s.extra && !run.first) {
+      if (s.side && !s.extra && (!run.first || run.first.side === s.side)) {
         const reps = s.reps ? Math.max(1, Math.floor(spent / s.rep_s)) : 0;
         const seconds = s.reps ? reps * s.rep_s : spent;
-        run.first = { side: s.side, seconds, reps };
+        run.first = { side: s.side, rounds: { ...run.first?.rounds, [s.round]: { seconds, reps } } };
         note(s, seconds);
       } else note(s, spent);
     } else if (cut && s.kind === "enter") { nextItem(); return; }

@@ -71,14 +71,25 @@ from tests.core.practising.made_up import drill
 
 class HowMuch(unittest.TestCase):
     def test_holds(self) -> None:
-        """30, 40, 60 s for the levels; short sessions take the first; a third more for the tight side."""
-        one = drill("x")
-        for level, minutes, more, side, extra, total in (
-            (1, 20, {}, 30, 0, 30 * 2 + 20 + 6), (2, 20, {}, 40, 0, 40 * 2 + 26), (3, 20, {}, 60, 0, 146),
-            (4, 20, {}, 60, 0, 146), (3, 12, {}, 30, 0, 86), (3, 12.5, {}, 60, 0, 146),
-            (3, 20, {"easy": True}, 40, 0, 106), (1, 20, {"easy": True}, 30, 0, 86),
-            (2, 20, {"longer": 1.25}, 50, 0, 126), (1, 20, {"tight": "left"}, 30, 10, 30 * 2 + 10 + 20 + 12),
-            (3, 20, {"tight": "right"}, 60, 20, 120 + 20 + 32),
+        """30, 40, 60 s for the levels; short sessions take the first; a third more for the tight side.
+
+        From 40 s on in two rounds, with a breath of 8 s between them on each side. What the
+        floor carries is never under the middle; what is yielded to is not shortened in an easy
+        week, and a quarter longer than the longest for a stiff or older body.
+        """
+        lying, standing = drill("x"), drill("x", position="standing")
+        own = drill("x", mode="active", position="standing")
+        for one, level, minutes, more, side, extra, total in (
+            (lying, 1, 20, {}, 40, 0, 80 + 26 + 16), (lying, 2, 20, {}, 40, 0, 80 + 26 + 16),
+            (lying, 3, 20, {}, 60, 0, 120 + 26 + 16), (lying, 4, 20, {}, 60, 0, 162),
+            (lying, 3, 12, {}, 30, 0, 86), (lying, 3, 12.5, {}, 60, 0, 162),
+            (lying, 3, 20, {"easy": True}, 60, 0, 162), (lying, 1, 20, {"easy": True}, 40, 0, 122),
+            (lying, 2, 20, {"longer": 1.25}, 50, 0, 100 + 26 + 16),
+            (lying, 1, 20, {"tight": "left"}, 40, 15, 80 + 15 + 20 + 12 + 16),
+            (lying, 3, 20, {"tight": "right"}, 60, 20, 120 + 20 + 32 + 16),
+            (lying, 1, 20, {"gentle": True}, 75, 0, 150 + 26 + 16), (lying, 2, 20, {"breath_s": 6}, 40, 0, 80 + 26 + 12),
+            (standing, 1, 20, {}, 30, 0, 86), (standing, 2, 20, {}, 40, 0, 122),
+            (own, 2, 20, {}, 40, 0, 106), (own, 2, 20, {"easy": True}, 30, 0, 86), (own, 3, 20, {"gentle": True}, 40, 0, 106),
         ):  # fmt: skip
             found = dose(one, level, minutes, **more)
             with self.subTest(level, minutes=minutes, **more):
@@ -130,7 +141,23 @@ class HowMuch(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(dose(drill("x", phase, sides=sides), 2, 20, tight="left").extra, extra)
         one = dose(drill("x", sides="both"), 1, 20)
-        self.assertEqual((one.sides, one.total_s), (1, 50))
+        self.assertEqual((one.sides, one.total_s), (1, 40 + 20 + 8))
+
+    def test_minutes_long_sits_have_come_outs(self) -> None:
+        """One for each full minute but the last, of ten seconds; a third of a session at most."""
+        sit = drill("x", "goal", sides="both", seconds=(60, 60, 60), most_s=300)
+        for minutes, longer, hold, outs in (
+            (30, 1, 60, 0), (30, 2, 120, 1), (30, 5, 300, 4), (60, 9, 300, 4), (6, 1, 60, 0), (9, 5, 180, 2),
+        ):  # fmt: skip
+            found = dose(sit, 2, minutes, longer=longer)
+            self.assertEqual((found.hold_s, found.outs, found.rounds), (hold, outs, 1))
+            self.assertEqual(found.total_s, hold + 20 + 10 * outs)
+        each = dose(drill("x", "goal", seconds=(60, 60, 60), most_s=900), 2, 30, longer=15)
+        self.assertEqual((each.hold_s, each.work_s), (300, 600))
+
+    def test_the_breath_paces_what_goes_by_it(self) -> None:
+        one = drill("x", "flow", reps=(5, 5, 5), breaths=2)
+        self.assertEqual((dose(one, 1, 20, breath_s=7).rep_s, dose(one, 1, 20).rep_s), (14, 16))
 
     def test_breaths(self) -> None:
         for hold, breath, count in ((20, 8, 3), (40, 8, 5), (60, 8, 8), (60, 6, 10), (5, 30, 3)):
@@ -175,7 +202,8 @@ class Legs(unittest.TestCase):
 
 class Steps(unittest.TestCase):
     def test_a_hold_on_either_side_the_tight_one_first_and_once_more(self) -> None:
-        found = steps(Item(drill("x"), dose(drill("x"), 1, 20, tight="right"), "right", ""))
+        one = drill("x", mode="active", position="standing")
+        found = steps(Item(one, dose(one, 1, 20, tight="right"), "right", ""))
         self.assertEqual(
             found,
             (
@@ -184,6 +212,28 @@ class Steps(unittest.TestCase):
                 Step("change", "x", "right", 6, round=2, extra=True),
                 Step("hold", "x", "right", 10, round=2, extra=True),
             ),
+        )  # fmt: skip
+
+    def test_rounds_and_come_outs(self) -> None:
+        """Easy, up a little, a little further; the same on the other side."""
+        for gentle, second, sinking in ((False, "a little further", True), (True, "softer", False)):
+            one = drill("x", seconds=(50, 50, 50))
+            found = steps(Item(one, dose(one, 2, 20, gentle=gentle, longer=0.8), None, ""))
+            hold = 50 if gentle else 40
+            first = 25 if gentle else 20
+            self.assertEqual(
+                [(s.kind, s.side, s.seconds, s.round) for s in found],
+                [("enter", None, 20, 1), ("hold", "left", first, 1), ("ease", "left", 8, 1),
+                 ("hold", "left", hold - first, 2), ("change", "right", 6, 1), ("hold", "right", first, 1),
+                 ("ease", "right", 8, 1), ("hold", "right", hold - first, 2)],
+            )  # fmt: skip
+            self.assertIn("easy", found[1].words)
+            self.assertIn(second, found[3].words)
+            self.assertEqual(found[3].sinking, sinking)
+        sit = drill("x", "goal", sides="both", seconds=(150, 150, 150), most_s=300)
+        self.assertEqual(
+            [(s.kind, s.seconds, s.round) for s in steps(Item(sit, dose(sit, 2, 20), None, ""))],
+            [("enter", 20, 1), ("hold", 60, 1), ("out", 10, 1), ("hold", 60, 2), ("out", 10, 2), ("hold", 30, 3)],
         )  # fmt: skip
 
     def test_repetitions(self) -> None:
@@ -499,10 +549,12 @@ class TheRules(unittest.TestCase):
 
     def test_targets(self) -> None:
         """A twentieth of the week's time for a direction, 18 % for a tissue that is needed."""
-        person = Person(minutes=20)
-        self.assertAlmostEqual(direction_target(20, 3), 180)
-        self.assertAlmostEqual(wanted_s(Need("direction", "flexion", 1, ""), person, 3), 180)
-        self.assertAlmostEqual(wanted_s(Need("lengthen", "calves", 1, ""), person, 3), 648)
+        person = Person(minutes=20, days=(0, 2, 4))
+        self.assertAlmostEqual(direction_target(60), 180)
+        self.assertAlmostEqual(wanted_s(Need("direction", "flexion", 1, ""), person), 180)
+        self.assertAlmostEqual(wanted_s(Need("lengthen", "calves", 1, ""), person), 648)
+        long = Person(minutes=10, days=(0, 2, 5), by_day={5: 60.0})
+        self.assertEqual((long.week_min, long.minutes_on(0), long.minutes_on(5)), (80, 10, 60))
         self.assertEqual(
             [free_days(drill("x", p), 6) for p in ("settle", "rest", "hold", "counter")],
             [6, 6, 3, 3],
@@ -553,7 +605,9 @@ class TheRules(unittest.TestCase):
         person = Person(level=2, minutes=20, tight={"flexion": "right"}, longer={"x": 1.25})
         self.assertEqual((dose_for(d, person).extra, dose_for(d, person).hold_s), ("right", 50))
         self.assertEqual(dose_for(drill("y"), person).hold_s, 40)
-        self.assertEqual(dose_for(d, Person(level=2, easy_week=True)).hold_s, 30)
+        self.assertEqual(dose_for(d, Person(level=2, easy_week=True)).hold_s, 40)
+        short = Person(level=2, minutes=20, by_day={3: 10.0})
+        self.assertEqual([dose_for(d, short, day).hold_s for day in (0, 3)], [40, 30])
 
     def test_a_day_with_less_time(self) -> None:
         """What earns least for its time goes first; arriving, warming, undoing and rest stay."""
@@ -598,9 +652,15 @@ class WhatToChange(unittest.TestCase):
         return [p.kind for p in self.ask(log, **more)]
 
     def test_factors(self) -> None:
+        one = drill("x")
         self.assertEqual(
-            [lengthened(f) for f in (1.0, 1.25, 1.56, 1.95, 2.0)], [1.25, 1.56, 1.95, 2.0, 2.0]
+            [lengthened(one, 1, f) for f in (1.0, 1.25, 1.56, 1.95, 2.0)],
+            [1.25, 1.56, 1.95, 2.0, 2.0],
         )
+        # A sit goes from one time to the next, as far as it may.
+        sit = drill("x", "goal", seconds=(30, 30, 60), most_s=300)
+        self.assertEqual([lengthened(sit, 1, f) for f in (1, 2, 4, 10)], [2, 4, 10, 10])
+        self.assertEqual([lengthened(sit, 3, f) for f in (1, 2, 5)], [2, 5, 5])
 
     def test_soreness_and_its_limit(self) -> None:
         for sore, kind in ((3, "hold"), (4, "ease")):

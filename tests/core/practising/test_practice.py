@@ -83,7 +83,7 @@ class Doses(unittest.TestCase):
         for drill, level, minutes, more, side_s, total_work in (
             ("raise-up", 2, 20, {}, 60, 120),
             ("raise-up", 2, 20, {"tight": "left"}, 60, 140),
-            ("raise-up", 2, 20, {"easy": True}, 40, 80),
+            ("raise-up", 2, 20, {"easy": True}, 60, 120),
             ("raise-up", 3, 20, {"longer": 1.25}, 95, 190),
             ("flat-rest", 1, 10, {}, 60, 60),
             ("flat-rest", 1, 20, {}, 120, 120),
@@ -120,9 +120,13 @@ class Timelines(unittest.TestCase):
         self.assertEqual(
             [(s.kind, s.side, s.seconds, s.extra) for s in found[1:]],
             [
-                ("hold", "right", 60, False),
+                ("hold", "right", 30, False),
+                ("ease", "right", 8, False),
+                ("hold", "right", 30, False),
                 ("change", "left", 6, False),
-                ("hold", "left", 60, False),
+                ("hold", "left", 30, False),
+                ("ease", "left", 8, False),
+                ("hold", "left", 30, False),
                 ("change", "right", 6, True),
                 ("hold", "right", 20, True),
             ],
