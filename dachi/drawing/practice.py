@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -78,7 +79,10 @@ def pain_map(times: Mapping[str, int]) -> str:
     points = landmarks(ANYBODY, Pose3D("upright", "camera", _STANCE))
     camera = filling([points], 0.04)
     rings = ""
-    for place, count in sorted(times.items()):
+    whole: Counter[str] = Counter()
+    for place, count in times.items():
+        whole[place.partition(",")[0]] += count
+    for place, count in sorted(whole.items()):
         if place not in _PLACES:
             continue
         mark, up = _PLACES[place]

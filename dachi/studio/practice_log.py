@@ -94,7 +94,7 @@ def read_played(body: bytes, now: datetime) -> NewLogEntry:
         pains=tuple(
             p
             for p in sent.pains[:MOST_PAINS]
-            if p.drill in known and p.place in timeline.PLACES and p.kind in timeline.KINDS
+            if p.drill in known and p.place in timeline.ALL_PLACES and p.kind in timeline.KINDS
         ),
         senses={k: v for k, v in sent.senses.items() if v and felt.known(k, v)},
     )
@@ -154,7 +154,7 @@ def read_by_hand(
         for i in planned.items:
             seconds = sum(s.seconds for s in i.steps if s.worked)
             done.append(DrillDone(i.drill, round(share * seconds, 1)))
-    hurt = form["place"] in timeline.PLACES and form["kind"] in timeline.KINDS
+    hurt = form["place"] in timeline.ALL_PLACES and form["kind"] in timeline.KINDS
     entry = NewLogEntry(
         once_key=form["once_key"][:64] or secrets.token_urlsafe(12),
         started_at=at.isoformat(timespec="seconds"),

@@ -192,8 +192,9 @@ def made_from(person: Person, wishes: Wishes) -> str:
         shut=dict.fromkeys(person.shut, ""),
         locked=dict.fromkeys(person.locked, ""),
     )
+    about = asdict(person) | {"by_day": sorted(person.by_day.items())}
     text = msgspec.json.encode(
-        [asdict(person), asdict(wishes), versions.practising()], order="deterministic"
+        [about, asdict(wishes), versions.practising()], order="deterministic"
     )
     return hashlib.sha256(text).hexdigest()[:24]
 

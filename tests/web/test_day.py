@@ -81,17 +81,21 @@ class State(Day):
         answer = self.post(
             f"/p/{self.pid}/assess",
             {"taken_at": ago(6), "warmth": "warm", "warm_up_min": "3", "sleep_h": "7,5",
-             "pain-0": "5", "pain-6": "2", "hard_training": "yesterday"},
+             "pain-0": "5", "pain-6": "2", "part-6": "inner side", "hard_training": "yesterday"},
         )  # fmt: skip
         aid = int(answer.headers["Location"].rsplit("/", 1)[1])
         found = day_states.of_assessment(self.db, self.coach.id, aid)
         assert found is not None
-        self.assertEqual((found.pain, found.sleep_h), ({"low back": 5, "left knee": 2}, 7.5))
+        self.assertEqual(
+            (found.pain, found.sleep_h), ({"low back": 5, "left knee, inner side": 2}, 7.5)
+        )
         page = self.text(self.client.get(f"/a/{aid}"))
         self.assertIn("Pain in the low back is 5 of 10", page)
         self.assertIn("shorter than 5 minutes", page)
         again = self.text(self.client.get(f"/p/{self.pid}/assess"))
-        self.assertIn("Last time: low back 5, left knee 2", again)
+        self.assertIn("Last time: low back 5, left knee, inner side 2", again)
+        form = self.text(self.client.get(f"/a/{aid}/edit"))
+        self.assertIn("<option selected>inner side</option>", form)
         self.assertIn('value="3"', again)
 
     def test_numbers_that_are_none(self) -> None:

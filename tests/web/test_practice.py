@@ -2,6 +2,7 @@
 
 import io
 import json
+import re
 import zipfile
 from datetime import datetime, timedelta
 from email import policy
@@ -80,7 +81,22 @@ class ThePlan(Practising):
         self.assertEqual([s.weekday for s in self.week().sessions], [1, 5])
         page = self.text(self.client.get(f"/p/{self.pid}/plan"))
         self.assertIn("Nothing that loads a knee", page)
+        # A long Saturday, the same in the morning and in the evening, longer and softer.
+        self.post(
+            f"/p/{self.pid}/plan/profile",
+            form | {"minutes-5": "45", "minutes-1": "15", "minutes-2": "30", "twice": "1", "gentle": "1"},
+        )  # fmt: skip
+        found = weeks.profile(self.db, self.coach.id, self.pid)
+        assert found is not None
+        self.assertEqual(
+            (found.by_day, found.twice, found.gentle, found.week_sessions, found.week_min),
+            ({5: 45.0}, True, True, 4, 60.0),
+        )
+        short, long = (s.seconds for s in self.week().sessions)
+        self.assertTrue(600 < short <= 900 and 1500 < long <= 2700, (short, long))
+        self.assertTrue(any(i.dose.gentle for s in self.week().sessions for i in s.items))
         for wrong, words in (
+            ({"minutes-5": "7"}, "Choose the minutes of each day"),
             ({"level": "9"}, "Choose a level"),
             ({"weekday": []}, "at least one day"),
         ):
@@ -95,6 +111,23 @@ class ThePlan(Practising):
         self.week()
         (count,) = self.db.execute("SELECT count(*) FROM week_plan").fetchone()
         self.assertEqual(count, 1)
+
+    def test_one_day_is_open_and_marks_what_changed_since_last_week(self) -> None:
+        days = [s.weekday for s in self.week().sessions]
+        page = f"/p/{self.pid}/plan"
+        self.assertNotIn("tag-new", self.text(self.client.get(page)))
+        self.db.execute("UPDATE week_plan SET made_at = ?", (day_ago(9),))
+        gone = next(
+            d for d in self.drills_on(days[0]) if drill_by_id()[d].phase in ("hold", "strength")
+        )
+        wish = {"drill": gone, "weekday": str(days[0]), "act": "drop"}
+        answer = self.post(f"{page}/wish", wish)
+        found = self.text(self.client.get(answer.headers["Location"]))
+        self.assertIn(f'id="day-{days[0]}" open', found)
+        self.assertEqual(found.count('class="plan-day"'), len(days))
+        self.assertEqual(len(re.findall(r'id="day-\d" open', found)), 1)
+        self.assertIn("marked is what changed since last week", found)
+        self.assertRegex(found, f"No longer on this day: [^<]*{drill_by_id()[gone].name}")
 
     def test_changes_by_hand(self) -> None:
         before = self.drills_on(0)
@@ -211,7 +244,7 @@ class TheLog(Practising):
             self.assertEqual(self.send(self.body()).status_code, 200)
         self.assertEqual(len(self.log()), 1)
         page = self.text(self.client.get(f"/p/{self.pid}/practice"))
-        self.assertIn("left 60, right 60", page)
+        self.assertIn("left side 60 s; right side 60 s", page)
 
     def test_what_is_no_log(self) -> None:
         tomorrow = (CLOCK.local() + timedelta(days=2)).isoformat(timespec="seconds")

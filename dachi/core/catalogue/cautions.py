@@ -106,6 +106,8 @@ class Hurt:
 #: Places as people say them, and what of the closed ones they mean: of a hip or a knee of which no
 #: part was said, the part that closes most.
 _SAID = (
+    ("knee, front", ("knee_front",)), ("knee, inner", ("knee_inner",)),
+    ("knee, outer", ("knee_outer",)), ("knee, behind", ("knee_back",)),
     ("knee", ("knee_inner", "knee_outer", "knee_front", "knee_back")),
     ("back of the hip", ("hip_back",)), ("side of the hip", ("hip_side",)),
     ("sit bone", ("sit_bone",)), ("groin", ("groin",)), ("front of the thigh", ("thigh_front",)),

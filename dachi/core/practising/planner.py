@@ -306,14 +306,20 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
 
 def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
     """Why a drill is there: the need it serves best, or its place in every session."""
-    own = [n for n in person.needs if served(drill, n)]
+    # What warms up or undoes is not there for a length or a strength it only touches.
+    passing = drill.phase in ALWAYS
+    own = [
+        n for n in person.needs
+        if served(drill, n) and not (passing and n.kind == "direction")
+    ]  # fmt: skip
     extra = f"; one more round: {_tighter(drill, how.extra, person)}" if how.extra else ""
     if kept:
         return f"Kept by hand{extra}."
     if drill.phase == "goal" and drill.goal in person.goals:
         return f"The goal itself, while warm{extra}."
     if own:
-        best = max(own, key=lambda n: n.weight)
+        tissues = (*drill.lengthens, *drill.strengthens, *drill.directions)
+        best = max(own, key=lambda n: (n.weight, -tissues.index(n.name)))
         return f"{best.reason[0].upper()}{best.reason[1:]}{extra}."
     if drill.phase in ALWAYS:
         return {

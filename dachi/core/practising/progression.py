@@ -161,7 +161,7 @@ def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
         if session.days_ago > RECUR_DAYS:
             continue
         # A place hurts once in a session, however often it was tapped.
-        for place in {place for _, place, _ in session.pains}:
+        for place in {place.partition(",")[0] for _, place, _ in session.pains}:
             seen[place] = seen.get(place, 0) + 1
         for drill, place, kind in session.pains:
             if session.days_ago > 7 or drill not in drills:

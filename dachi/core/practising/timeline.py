@@ -18,6 +18,14 @@ PLACES = (
     "sit bone", "back of the thigh", "front of the thigh", "ankle or foot", "low back", "wrist",
     "somewhere else",
 )  # fmt: skip
+#: Which part of a knee: it decides what is left out.
+KNEE_PARTS = ("front, the kneecap", "inner side", "outer side", "behind")
+#: Every place that may be logged, the knees with their parts too.
+ALL_PLACES = tuple(
+    name
+    for place in PLACES
+    for name in (place, *(f"{place}, {part}" for part in KNEE_PARTS if "knee" in place))
+)
 KINDS = {
     "sharp": "sharp or sudden", "knee": "in the knee", "pinch": "a pinch",
     "numb": "numb or tingling", "dizzy": "dizzy", "dull": "a dull ache, too much",

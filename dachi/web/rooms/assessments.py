@@ -13,6 +13,7 @@ from werkzeug.wrappers import Response
 
 from dachi.core.assessing import runsheet
 from dachi.core.assessing.runsheet import SheetLine
+from dachi.core.practising import timeline
 from dachi.data import catalogue
 from dachi.store import assessments, day_states, felt, run_sheets, signing
 from dachi.store.assessments import Assessment
@@ -79,6 +80,7 @@ def new(pid: int) -> str | Response | tuple[str, int]:
         pain=_pain() if request.method == "POST" else {},
         before=before,
         places=PLACES,
+        knee_parts=timeline.KNEE_PARTS,
         training=TRAINING,
         aims=visits.aims(work(), pid),
         usual_minutes=runsheet.minutes(visits.new_lines(work(), pid), catalogue()),
@@ -133,7 +135,7 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
         "assessment_form.html", who=who, visit=visit, values=values, problem=problem, pain=pain,
-        before=None, places=PLACES, training=TRAINING,
+        before=None, places=PLACES, knee_parts=timeline.KNEE_PARTS, training=TRAINING,
         lately=_lately(who.id, visit.taken_at, aid),
     )  # fmt: skip
     return page, 422 if problem else 200
@@ -193,7 +195,9 @@ def _pain() -> dict[str, int]:
     for i, place in enumerate(PLACES):
         text = request.form.get(f"pain-{i}", "0")
         if text.isdecimal() and 1 <= int(text) <= 10:
-            found[place] = int(text)
+            part = request.form.get(f"part-{i}", "")
+            known = "knee" in place and part in timeline.KNEE_PARTS
+            found[f"{place}, {part}" if known else place] = int(text)
     return found
 
 

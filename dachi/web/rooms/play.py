@@ -110,6 +110,7 @@ def _player(own: Own, session: PlannedSession, *, short: bool) -> tuple[dict[str
         },
         "breath_s": own.who.breath_s,
         "places": timeline.PLACES,
+        "knee_parts": timeline.KNEE_PARTS,
         "kinds": timeline.KINDS,
         "stops": timeline.STOPS,
         "eases": {n: timeline.after_pain("dull", known[n], known)[1] for n in names},

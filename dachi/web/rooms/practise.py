@@ -70,7 +70,7 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
         code=qr(address) if address else "",
         sessions=_sessions(who),
         weekdays=weeks.WEEKDAYS,
-        places=timeline.PLACES,
+        places=timeline.ALL_PLACES,
         kinds=timeline.KINDS,
         form=EMPTY
         | {

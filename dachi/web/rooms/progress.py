@@ -116,7 +116,7 @@ def _overview(who: Practitioner) -> str:
             (g, *overview.goal_state(work(), who, g)) for g in open_goals if g.pose in catalogue()
         ],
         goal_poses=catalogue().poses,
-        places=timeline.PLACES,
+        places=timeline.ALL_PLACES,
         notes=goals.notes_of(db(), coach_id(), who.id)[::-1],
         retest=summaries.next_look(found),
         visits=assessments.of_practitioner(db(), coach_id(), who.id),
@@ -348,7 +348,7 @@ def add_note(pid: int) -> Redirect:
     if kind not in goals.KINDS or not text:
         return _back(pid, "Say in a few words what happened.")
     goals.annotate(db(), coach_id(), pid, on.isoformat(), kind, text)
-    if kind == "injury" and place in timeline.PLACES:
+    if kind == "injury" and place in timeline.ALL_PLACES:
         practice_log.note_pain(work(), who, place, on)
         flash(f"Noted as pain in the {place} as well: the plan leaves it alone.")
     return _back(pid)

@@ -53,8 +53,17 @@
   $("#print")?.addEventListener("click", () => print());
   // Paper is light, whatever the screen is.
   const root = document.documentElement, theme = root.dataset.bsTheme;
-  addEventListener("beforeprint", () => { root.dataset.bsTheme = "light"; });
-  addEventListener("afterprint", () => { root.dataset.bsTheme = theme; });
+  // On paper every day of a plan is open.
+  let folded = [];
+  addEventListener("beforeprint", () => {
+    root.dataset.bsTheme = "light";
+    folded = [...document.querySelectorAll("details.plan-day:not([open])")];
+    for (const day of folded) day.open = true;
+  });
+  addEventListener("afterprint", () => {
+    root.dataset.bsTheme = theme;
+    for (const day of folded) day.open = false;
+  });
 
   // The chart: a ring's numbers and photograph, by pointer or by tabbing to it.
   const detail = $("#ring-detail");

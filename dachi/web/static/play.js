@@ -248,7 +248,14 @@ import { ring, speak } from "./sound.js";
     go(false); panel("hurt");
     $("hurt-say").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = false;
     $("hurt-places").replaceChildren(...data.places.map((place) => button(place, () => {
-      if (place.includes("knee")) { told(place, "knee"); return; }
+      if (place.includes("knee")) {
+        $("hurt-kind-head").hidden = false;
+        $("hurt-kind-head").textContent = "Which part of it?";
+        $("hurt-kinds").replaceChildren(...data.knee_parts.map((part) => button(part, () => told(`${place}, ${part}`, "knee"))), button("cannot say", () => told(place, "knee")));
+        $("hurt-kinds").querySelector("button").focus();
+        return;
+      }
+      $("hurt-kind-head").textContent = "And what is it like?";
       $("hurt-kind-head").hidden = false;
       $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(place, k))));
       $("hurt-kinds").querySelector("button").focus();
