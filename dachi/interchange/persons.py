@@ -7,13 +7,14 @@ from datetime import date
 from typing import Any
 
 from dachi.core.assessing.permission import may_be_young
+from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.cautions import Answer, Hurt, brought_by
 from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.core.catalogue.schools import with_stand_ins
 from dachi.core.judging.limiters import SessionReading, limiters
 from dachi.core.practising import needs as needing
 from dachi.core.practising import timeline
-from dachi.core.practising.ladders import Facts, answer, locked
+from dachi.core.practising.ladders import Facts, answer, locked, stand
 from dachi.core.practising.needs import SideRange
 from dachi.core.practising.planner import plan
 from dachi.core.practising.programme import Item, NoPlan, Person, Session
@@ -100,6 +101,8 @@ def person_of(data: Mapping[str, Any]) -> Person:
     facts = _facts(data.get("log") or [])
     ranges = _ranges(readings)
     wants = needing.from_limiters(_held(goals, readings)) + needing.from_reserves(ranges)
+    wants += needing.from_short(ranges)
+    standings = [stand(x, gates(), readings, facts, catalogue()) for x in ladders()]
     aims, prepares = needing.from_goals(
         [(g, catalogue().pose(g).name.lower()) for g in goals],
         ladders(),
@@ -131,6 +134,7 @@ def person_of(data: Mapping[str, Any]) -> Person:
         school=styles["lengthen"],
         needs=needing.merged([*wants, *aims]),
         prepares=prepares,
+        rung=needing.on_the_rung(goals, standings),
         goals=goals,
         tight=needing.tighter(ranges),
         shut=shut,
@@ -218,12 +222,14 @@ def _held(goals: Sequence[str], readings: Sequence[SessionReading]) -> list[Any]
 
 
 def _ranges(readings: Sequence[SessionReading]) -> list[SideRange]:
-    sides: dict[tuple[str, str], dict[str, SessionReading]] = {}
+    sides: dict[tuple[str, str, str], dict[str, SessionReading]] = {}
     for r in readings:
-        sides.setdefault((r.pose, r.side), {})[r.mode] = r
+        sides.setdefault((r.pose, r.family, r.side), {})[r.mode] = r
     found = []
-    for (pose, side), modes in sides.items():
-        headline = catalogue().pose(pose).headline
+    for (pose, family, side), modes in sides.items():
+        headline = next(m for m in catalogue().pose(pose).families if m.family == family)
+        if headline.leg == "other" and side != "both":
+            side = other_side(side)
         if headline.motion and headline.unit == "deg":
             active, passive = modes.get("active"), modes.get("passive")
             found.append(

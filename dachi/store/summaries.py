@@ -8,6 +8,7 @@ from enum import StrEnum
 
 import msgspec
 
+from dachi.core.body.anatomy import other_side
 from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import Verdict
 from dachi.core.judging.stages import Stage, Standing
@@ -87,6 +88,11 @@ class FamilySummary:
     asymmetry: str
     reserve: Mapping[str, str]
     lines: tuple[LineSummary, ...]
+    leg: str = "own"
+
+    def hip_of(self, side: str) -> str:
+        """The hip that a line of a side tells of: in a split the hip behind is the other's."""
+        return other_side(side) if self.leg == "other" and side != "both" else side
 
 
 class NewsKind(StrEnum):

@@ -36,7 +36,7 @@ def hip_ranges(found: Iterable[PoseSummary]) -> dict[str, dict[str, DrawnRange]]
             if not f.motion or f.unit != "deg" or f.better != "higher":
                 continue
             for side, ranges in sides.items():
-                own = [x for x in f.lines if x.side in (side, "both")]
+                own = [x for x in f.lines if f.hip_of(x.side) in (side, "both")]
                 if own and f.motion not in ranges:
                     ranges[f.motion] = _range(own, f.motion, pose.name)
     return sides

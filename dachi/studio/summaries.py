@@ -257,6 +257,7 @@ def _family(measure: Measure, label: str, series: Series, taken: dict[int, str])
         unit=unit,
         better=measure.better,
         motion=measure.motion,
+        leg=measure.leg,
         sentence=wording.headline_sentence(series, unit),
         asymmetry=wording.say_asymmetry(series, unit),
         reserve={

@@ -10,6 +10,7 @@ from datetime import date, datetime, timedelta
 import msgspec
 
 from dachi.core.assessing import permission
+from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.schools import with_stand_ins
 from dachi.core.practising import needs as needing
@@ -79,7 +80,7 @@ def ranges_of(found: Sequence[PoseSummary]) -> list[SideRange]:
                 continue
             by_side: dict[str, dict[str, LineSummary]] = {}
             for line in f.lines:
-                by_side.setdefault(line.side, {})[line.mode] = line
+                by_side.setdefault(f.hip_of(line.side), {})[line.mode] = line
             for side, modes in by_side.items():
                 active, passive = modes.get("active"), modes.get("passive")
                 ranges.append(
@@ -106,7 +107,7 @@ def person_of(work: Work, who: Practitioner) -> Person:
     ranges = ranges_of(found)
     held = overview.held_back(found, wanted)
     wants: list[Need] = needing.from_limiters((h.pose.name, h.limiter) for h in held)
-    wants += needing.from_reserves(ranges)
+    wants += needing.from_reserves(ranges) + needing.from_short(ranges)
     aimed = dict.fromkeys(x.pose for x in wanted if x.pose in catalogue())
     aims, prepares = needing.from_goals(
         [(g, catalogue().pose(g).name.lower()) for g in aimed], ladders(), drill_by_id()
@@ -126,6 +127,9 @@ def person_of(work: Work, who: Practitioner) -> Person:
         school=styles["lengthen"],
         needs=needing.merged([*wants, *aims]),
         prepares=prepares,
+        rung=needing.on_the_rung(aimed, standings(work, who)),
+        # The less practised side first, while one is fresh.
+        starts=other_side(who.dominant_side) if who.dominant_side in ("left", "right") else "left",
         goals=tuple(dict.fromkeys(g.pose for g in wanted)),
         tight=needing.tighter(ranges),
         shut=_shut(found, facts_of(log, work.now())),

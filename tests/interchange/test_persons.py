@@ -13,6 +13,7 @@ from dachi.core.practising.dose import ENTER_S
 from dachi.data import drills
 from dachi.interchange.json_lines import FORMATS, complaint
 from dachi.interchange.persons import PersonError, plan_json, plan_line
+from tools import weeks
 
 BY_ID = {d.id: d for d in drills()}
 PROPS = ["mat", "wall", "block", "strap", "cushion", "bolster", "chair"]
@@ -22,7 +23,7 @@ SOMEBODY: dict[str, Any] = {
 }  # fmt: skip
 
 
-def week(**more: Any) -> dict[str, Any]:
+def planned(**more: Any) -> dict[str, Any]:
     found = plan_json(SOMEBODY | more)
     assert complaint("week", found) is None, complaint("week", found)
     return found
@@ -32,9 +33,14 @@ def used(found: dict[str, Any]) -> set[str]:
     return {i["drill"] for s in found["sessions"] for i in s["items"]}
 
 
+class Described(unittest.TestCase):
+    def test_the_page_of_ten_people_is_what_is_planned(self) -> None:
+        self.assertEqual(weeks.OUT.read_text("utf-8"), weeks.page(), "python -m tools.weeks")
+
+
 class Weeks(unittest.TestCase):
     def test_every_drill_is_used_or_its_absence_told(self) -> None:
-        found = week(goals=["front-split"])
+        found = planned(goals=["front-split"])
         self.assertEqual(used(found) | {f["drill"] for f in found["fell_out"]}, set(BY_ID))
         self.assertEqual([s["day"] for s in found["sessions"]], ["mon", "thu"])
         for s in found["sessions"]:
@@ -46,7 +52,7 @@ class Weeks(unittest.TestCase):
                 self.assertEqual(i["first"] is None, BY_ID[i["drill"]].sides == "both")
 
     def test_days_of_different_lengths(self) -> None:
-        found = week(days={"mon": 10, "wed": 10, "sun": 45}, goals=["butterfly"])
+        found = planned(days={"mon": 10, "wed": 10, "sun": 45}, goals=["butterfly"])
         times = {s["day"]: s["total_s"] for s in found["sessions"]}
         self.assertEqual(list(times), ["mon", "wed", "sun"])
         self.assertLessEqual(max(times["mon"], times["wed"]), 600)
@@ -58,7 +64,7 @@ class Weeks(unittest.TestCase):
             for side, passive in (("left", 60), ("right", 88))
             for mode, value in (("passive", passive), ("active", passive - 10))
         ]
-        found = week(readings=readings, goals=["supine-leg-raise"])
+        found = planned(readings=readings, goals=["supine-leg-raise"])
         uneven = [i for s in found["sessions"] for i in s["items"] if i["left_s"] > i["right_s"]]
         self.assertTrue(uneven)
         self.assertEqual({i["first"] for i in uneven}, {"left"})
@@ -68,7 +74,7 @@ class Weeks(unittest.TestCase):
 
     def test_rungs_are_climbed_in_order(self) -> None:
         """Nobody's readings: no drill of a higher rung; a raise known well enough opens one."""
-        bare = week(level=3, props=PROPS)
+        bare = planned(level=3, props=PROPS)
         self.assertFalse(
             used(bare)
             & {
@@ -88,24 +94,24 @@ class Weeks(unittest.TestCase):
             ]
             why = {
                 f["drill"]: f["reason"]
-                for f in week(level=3, props=PROPS, readings=readings)["fell_out"]
+                for f in planned(level=3, props=PROPS, readings=readings)["fell_out"]
             }
             self.assertEqual(
                 "rung is not reached" not in why.get("half-split-fold", ""), opened, sd
             )
 
     def test_no_session_for_a_fever(self) -> None:
-        found = week(screening={"fever": {"yes": True}})
+        found = planned(screening={"fever": {"yes": True}})
         self.assertEqual(found["sessions"], [])
         self.assertIn("rest", found["cautions"][0])
-        self.assertEqual(len(week(screening={"fever": {"yes": False}})["sessions"]), 2)
+        self.assertEqual(len(planned(screening={"fever": {"yes": False}})["sessions"]), 2)
 
     def test_who_may_be_young_is_not_brought_to_passive_ends(self) -> None:
         for born in (None, 2012):
-            found = week(birth_year=born)
+            found = planned(birth_year=born)
             self.assertFalse([d for d in used(found) if BY_ID[d].passive_end])
             self.assertIn("age unknown", " ".join(found["cautions"]))
-        self.assertTrue([d for d in used(week()) if BY_ID[d].passive_end])
+        self.assertTrue([d for d in used(planned()) if BY_ID[d].passive_end])
 
     def test_pain_counts_while_it_is_new(self) -> None:
         for on, closed in (
@@ -114,7 +120,9 @@ class Weeks(unittest.TestCase):
             ("2026-11-11", False),
             ("2026-12-01", False),
         ):
-            found = week(pain=[{"place": "thigh_back", "side": "left", "kind": "sharp", "on": on}])
+            found = planned(
+                pain=[{"place": "thigh_back", "side": "left", "kind": "sharp", "on": on}]
+            )
             self.assertEqual(any("Back of the thigh" in c for c in found["cautions"]), closed, on)
             if closed:
                 self.assertFalse(
@@ -131,7 +139,7 @@ class Weeks(unittest.TestCase):
             (at("2026-11-20") + at("2026-11-22", place="knee_back"), True),
             (at("2026-11-20", kind="tingling") + at("2026-11-22", place="foot", kind="tingling"), True),
         ):  # fmt: skip
-            self.assertEqual(week(pain=pains)["referred"], referred, pains)
+            self.assertEqual(planned(pain=pains)["referred"], referred, pains)
 
     def test_a_goal_shapes_the_week(self) -> None:
         """From the first day, before anything is known of what holds it back."""
@@ -140,7 +148,7 @@ class Weeks(unittest.TestCase):
             ("front-split", {"raise-block", "lunge-half-split"}), ("straddle", {"side-lunge", "wall-straddle"}),
             ("deep-squat", {"squat-supported", "squat-forearm"}), ("pigeon", {"figure-four"}),
         ):  # fmt: skip
-            found = week(goals=[goal])
+            found = planned(goals=[goal])
             self.assertLessEqual(some, used(found), goal)
             holds[goal] = frozenset(used(found))
             reasons = {i["reason"] for s in found["sessions"] for i in s["items"]}

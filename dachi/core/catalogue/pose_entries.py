@@ -120,6 +120,7 @@ class MeasureEntry(DataEntry, frozen=True):
     outward: str | None = None
     fan: FanEntry | None = None
     motion: str | None = None
+    leg: Literal["own", "other"] = "own"
     note: str = ""
     side: Literal["left", "right"] | None = None
     family: str = ""

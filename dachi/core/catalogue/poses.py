@@ -117,7 +117,8 @@ class Measure:
 
     ``better`` says whether more range reads ``higher`` or ``lower``. Measures of a pose
     done with both sides at once carry their ``side`` and share a ``family``, under which
-    they are charted together. ``plausible`` bounds what hips do. ``when`` names the
+    they are charted together. ``leg`` is the hip that ``motion`` is of: the one a side names, or
+    the other. ``plausible`` bounds what hips do. ``when`` names the
     variants the measure is taken in, ``headline_when`` those in which it is the headline;
     it is none where ``headline_unless`` is measured. ``needs`` are marks without which it
     would only be guessed.
@@ -133,6 +134,7 @@ class Measure:
     outward: str | None = None
     fan: Fan | None = None
     motion: str | None = None
+    leg: str = "own"
     note: str = ""
     side: str | None = None
     family: str = ""

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
-from dachi.core.body.anatomy import other_side
+from dachi.core.body.anatomy import HIP_REFERENCES, other_side
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.gates import Ladder
 from dachi.core.judging.limiters import Limiter
 from dachi.core.judging.series import NARROW_CONTROL, WIDE_CONTROL, worth_acting
-from dachi.core.judging.thresholds import Reached
+from dachi.core.judging.thresholds import Reached, against
+from dachi.core.practising.ladders import Standing
 from dachi.core.practising.programme import Need
 
 #: Weights against 1 for the plain coverage of a direction.
 SURE, UNSURE, WIDE_RESERVE, NARROW_RESERVE, ON_THE_WAY = 3.0, 1.8, 1.6, 1.2, 1.4
+#: The pose in which a rotation is the hip's alone; how short is short, and its weight.
+ISOLATED, SHORT_SD, SHORT = "seated-rotation", 1.5, 1.6
+#: From the 95 % of a difference of two values to that of one.
+DIFFERENCE = 1.4
 #: From this age on, and below this passive leg raise, practice is longer and softer.
 GENTLE_AGE, STIFF_RAISE = 60, 60.0
 #: What moves a hip in a direction under its own power.
@@ -106,6 +111,7 @@ def from_reserves(ranges: Iterable[SideRange]) -> list[Need]:
                 Need(
                     "strengthen", tissue, WIDE_RESERVE,
                     f"active {way} reaches {100 * ratio:.0f} % of passive: strength near the end",
+                    r.motion,
                 ),
             )  # fmt: skip
         elif ratio > NARROW_CONTROL:
@@ -114,9 +120,41 @@ def from_reserves(ranges: Iterable[SideRange]) -> list[Need]:
                 Need(
                     "direction", r.motion, NARROW_RESERVE,
                     f"active and passive {way} are about the same: length comes first",
+                    held=True,
                 ),
             )  # fmt: skip
     return list(needs.values())
+
+
+def from_short(ranges: Iterable[SideRange]) -> list[Need]:
+    """A rotation that is short beyond its error asks for minutes, whatever the goal.
+
+    Only where the pose isolates the hip; the bound is 1.5 SD under the published mean.
+    """
+    needs: dict[str, Need] = {}
+    for r in ranges:
+        usual = HIP_REFERENCES.get(r.motion)
+        if r.pose != ISOLATED or usual is None or r.passive is None:
+            continue
+        least = usual.mean_deg - SHORT_SD * usual.sd_deg
+        if against(r.passive, r.mdc / DIFFERENCE, at_least=least) is Reached.NO:
+            way = r.motion.replace("_", " ")
+            needs.setdefault(
+                r.motion,
+                Need(
+                    "direction", r.motion, SHORT,
+                    f"passive {way} is {r.passive:.0f}°, short of the usual "
+                    f"{usual.mean_deg - usual.sd_deg:.0f} to {usual.mean_deg + usual.sd_deg:.0f}°",
+                ),
+            )  # fmt: skip
+    return list(needs.values())
+
+
+def on_the_rung(goals: Collection[str], standings: Iterable[Standing]) -> frozenset[str]:
+    """Drills of the rungs somebody stands on towards their goals: what the next gate reads."""
+    return frozenset(
+        drill for s in standings if s.ladder.goal in goals for drill in s.ladder.rungs[s.at].drills
+    )
 
 
 def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:

@@ -286,7 +286,7 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
             used.add(d.id)
             for direction in d.directions:
                 seconds[direction] += how.work_s
-            first = (tight_side(d, person) or "left") if d.sides == "each" else None
+            first = (tight_side(d, person) or person.starts) if d.sides == "each" else None
             kept = (day, d.id) in problem.wishes.kept
             items.append(Item(d, how, first, _reason(d, how, person, kept), kept))
         sessions.append(Session(day, tuple(items)))
@@ -306,11 +306,9 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
 
 def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
     """Why a drill is there: the need it serves best, or its place in every session."""
-    # What warms up or undoes is not there for a length or a strength it only touches.
-    passing = drill.phase in ALWAYS
     own = [
         n for n in person.needs
-        if served(drill, n) and not (passing and n.kind == "direction")
+        if served(drill, n) and drill.phase not in ("settle", "rest")
     ]  # fmt: skip
     extra = f"; one more round: {_tighter(drill, how.extra, person)}" if how.extra else ""
     if kept:
@@ -322,9 +320,10 @@ def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
         best = max(own, key=lambda n: (n.weight, -tissues.index(n.name)))
         return f"{best.reason[0].upper()}{best.reason[1:]}{extra}."
     if drill.phase in ALWAYS:
+        ways = _ways(drill)
         return {
             "settle": "Every session begins by arriving.",
-            "mobilise": f"Warms the hips{' for' + _ways(drill) if _ways(drill) else ''}.",
+            "mobilise": f"Warms {'the hips for' if ways else 'feet and ankles'}{ways}.",
             "counter": f"Undoes {' and '.join(c.replace('_', ' ') for c in drill.counters)}.",
             "rest": "Every session ends at rest.",
         }[drill.phase]

@@ -30,6 +30,8 @@ BASE_WEIGHT = 1.0
 BEYOND = 0.25
 #: Worth of a drill that suits the school, that is known, that is the goal itself or prepares it.
 SUITS, KNOWN, GOAL, PREPARES = 0.35, 0.15, 2.0, 0.8
+#: Of what the rung somebody stands on is made of; against kneeling and hanging for stiff bodies.
+RUNG, HARSH = 1.0, 0.4
 AGAINST_SCHOOL = -0.6
 #: Each day a drill is used beyond this costs.
 SAME_DAYS, SAME_COST = 3, 0.5
@@ -45,12 +47,16 @@ class Need:
 
     ``kind``: ``direction``, ``lengthen`` or ``strengthen``; ``name`` a direction or tissue;
     ``weight`` relative to 1 for the plain coverage of a direction; ``reason`` a sentence.
+    ``way``: only what trains this direction serves it (strength near the end of one range);
+    ``held``: only what is held does (length, not warmth).
     """
 
     kind: str
     name: str
     weight: float
     reason: str
+    way: str = ""
+    held: bool = False
 
 
 @dataclass(frozen=True)
@@ -59,13 +65,14 @@ class Person:
 
     ``days`` are weekdays of practice (0 is Monday), ``minutes`` a session's length, ``by_day``
     that of days which differ; ``cleared`` whether passive end-range work may be planned,
-    ``prepares`` drills that prepare a goal in their usual order, ``gentle`` a stiff or older
-    body, ``breath_s`` its own breath, ``tight`` the tighter side for each direction, ``shut``
-    gates (id to why), ``locked`` drills of rungs not reached, ``known`` drills done before,
-    ``longer`` drill to a factor of its dose, ``eased`` drills that hurt or were sent back to
-    their easier form, ``ready`` drills above the level that were earned one by one,
-    ``outgrown`` the easier forms they replace, ``styles`` answers to the questions schools
-    differ on, ``quiet_day`` the weekday of an assessment.
+    ``prepares`` drills that prepare a goal in their usual order, ``rung`` those of the rung they
+    stand on towards it, ``starts`` the side that goes first where neither is tighter,
+    ``gentle`` a stiff or older body, ``breath_s`` its own breath, ``tight`` the tighter side for
+    each direction, ``shut`` gates (id to why), ``locked`` drills of rungs not reached,
+    ``known`` drills done before, ``longer`` drill to a factor of its dose, ``eased`` drills that
+    hurt or were sent back to their easier form, ``ready`` drills above the level that were
+    earned one by one, ``outgrown`` the easier forms they replace, ``styles`` answers to the
+    questions schools differ on, ``quiet_day`` the weekday of an assessment.
     """
 
     level: int = 1
@@ -79,6 +86,8 @@ class Person:
     needs: tuple[Need, ...] = ()
     goals: tuple[str, ...] = ()
     prepares: tuple[str, ...] = ()
+    rung: frozenset[str] = frozenset()
+    starts: str = "left"
     gentle: bool = False
     breath_s: float = BREATH_S
     tight: Mapping[str, str] = field(default_factory=dict)
@@ -239,6 +248,10 @@ def refused(drill: Drill, person: Person) -> str | None:
 
 def served(drill: Drill, need: Need) -> bool:
     """Whether a drill works on a need."""
+    if need.way and need.way not in drill.directions:
+        return False
+    if need.held and drill.phase not in ("hold", "goal"):
+        return False
     if need.kind == "direction":
         return need.name in drill.directions
     if need.kind == "lengthen":
@@ -288,7 +301,7 @@ def direction_target(week_min: float) -> float:
 
 def wanted_s(need: Need, person: Person) -> float:
     """Seconds a week up to which a need has its full worth."""
-    if need.kind == "direction":
+    if need.kind == "direction" and need.weight <= BASE_WEIGHT:
         return direction_target(person.week_min)
     return TISSUE_SHARE * 60.0 * person.week_min
 
@@ -304,6 +317,10 @@ def liking(drill: Drill, person: Person, index: int, count: int) -> float:
         found += KNOWN
     if drill.id in person.prepares:
         found += PREPARES
+    if drill.id in person.rung:
+        found += RUNG
+    if person.gentle and (drill.demands.most("kneel") or drill.demands.most("head_low")):
+        found -= HARSH
     if drill.phase == "goal":
         found += GOAL if drill.goal in person.goals else -GOAL / 2
     # Ties go to the drill that comes first in the catalogue: the same plan every time.

@@ -16,8 +16,8 @@ EASY_ROW = 3
 #: At one prop height, before it is lowered.
 EASY_AT_HEIGHT = 2
 LONGER, LONGEST = 1.25, 2.0
-#: Step by which a firm support is lowered, cm.
-FIRM_STEP_CM = 4.0
+#: Heights of a block laid flat, on its side and on end, cm; above them it goes down by this.
+BLOCK_CM, FIRM_STEP_CM = (22.0, 15.0, 8.0), 7.0
 HARD_WEEKS = 3
 RECUR_DAYS, RECUR_TIMES = 28, 2
 #: Share of planned sessions below which the plan asks too much.
@@ -288,13 +288,21 @@ def _lowered(drill: Drill, times: Sequence[Done], course: Course) -> Proposal | 
     gained = course.gains.get(drill.goal or drill.figure.pose or "")
     if not (drill.prop_height and at and easy and grown and gained):
         return None
-    # A soft pile loses a layer; a firm block is owned longer and loses a step of its own.
-    step = FIRM_STEP_CM if course.firm else 2.0 if at > 4 else 1.0
-    lower = max(0.0, at - step)
+    # A soft pile loses one layer; a firm block is owned longer and goes to its next height.
+    layers = times[0].layers
+    how = ""
+    if course.firm:
+        lower = next((h for h in BLOCK_CM if h < at <= h + FIRM_STEP_CM), at - FIRM_STEP_CM)
+        lower = 0.0 if at <= BLOCK_CM[-1] else lower
+    elif layers and layers >= 1:
+        lower = round(at * (layers - 1) / layers, 1)
+        how = f", one layer less of {layers:.0f}"
+    else:
+        lower = max(0.0, at - (2.0 if at > 4 else 1.0))
     return Proposal(
         ProposalKind.ADVANCE,
         drill.id,
-        f"“{drill.name}”: support from {at:g} to {lower:g} cm, with the usual hold.",
+        f"“{drill.name}”: support from {at:g} to {lower:g} cm{how}, with the usual hold.",
         f"the last {wanted} sessions at this height were easy and the passive reading "
         "improved beyond what chance explains",
         Adjustment(prop_cm={drill.id: lower}, longer={drill.id: 1.0}),

@@ -76,8 +76,8 @@ TABLE = [
     ({}, (Hurt("knee_back"),), RAISES | {"pyramid", "half-split-fold", "seated-fold-blanket", "goal-front-split", "goal-straddle", "squat-supported", "side-heel-seat"}, GENTLE),
     # A knee of which nobody said the part.
     ({}, hurts_of("left knee"), PIGEONS | SQUATS | LOTUS | NINETY | KNEELING | {"butterfly-upright", "mermaid-twist"}, GENTLE - {"heel-toe-walk"}),
-    ({}, (Hurt("thigh_back"),), SPLITS | RAISES | {"half-split-press", "half-split-fold", "pyramid", "lunge-half-split", "wide-seated-fold", "goal-straddle", "goal-standing-raise"}, GENTLE | {"bridge-squeeze", "butterfly-upright"}),
-    ({}, (Hurt("sit_bone", "sharp"),), SPLITS | RAISES | {"half-split-press", "half-split-fold", "pyramid", "seated-fold-blanket"}, {"bridge-squeeze"}),
+    ({}, (Hurt("thigh_back"),), SPLITS | RAISES | {"leg-swing", "wall-straddle", "half-split-press", "half-split-fold", "pyramid", "lunge-half-split", "wide-seated-fold", "goal-straddle", "goal-standing-raise"}, GENTLE | {"bridge-squeeze", "butterfly-upright"}),
+    ({}, (Hurt("sit_bone", "sharp"),), SPLITS | RAISES | {"leg-swing", "wall-straddle", "half-split-press", "half-split-fold", "pyramid", "seated-fold-blanket"}, {"bridge-squeeze"}),
     ({}, (Hurt("elsewhere", "tingling"),), FOLDS | RAISES | {"raise-across", "butterfly-half", "goal-front-split", "lying-twist"}, GENTLE),
     ({"disc": Answer()}, (), FOLDS | RAISES | {"raise-across", "butterfly-half", "half-split-fold", "lying-twist", "cross-reach"}, GENTLE | {"hang-straight"}),
     ({}, (Hurt("low_back"),), FOLDS | {"hang-straight", "hang-out", "low-lunge-reach", "kneeling-thigh", "lift-straight", "goal-front-split"}, GENTLE),

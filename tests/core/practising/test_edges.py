@@ -19,12 +19,15 @@ from dachi.core.catalogue.gates import (
 from dachi.core.catalogue.limiter_rules import LimiterRule, Settling
 from dachi.core.judging.limiters import Limiter, SessionReading
 from dachi.core.practising.dose import Dose, breaths_of, dose
-from dachi.core.practising.ladders import Facts, answer, stand
+from dachi.core.practising.ladders import Facts, Standing, answer, stand
 from dachi.core.practising.needs import (
     SideRange,
     from_limiters,
     from_reserves,
+    from_short,
+    gentle,
     merged,
+    on_the_rung,
     tighter,
 )
 from dachi.core.practising.programme import (
@@ -65,7 +68,8 @@ from dachi.core.practising.timeline import (
     sitting_rung,
     steps,
 )
-from dachi.data import catalogue, drills
+from dachi.data import catalogue, drills, ladders
+from dachi.store.summaries import FamilySummary
 from tests.core.practising.made_up import drill
 
 
@@ -216,11 +220,11 @@ class Steps(unittest.TestCase):
 
     def test_rounds_and_come_outs(self) -> None:
         """Easy, up a little, a little further; the same on the other side."""
-        for gentle, second, sinking in ((False, "a little further", True), (True, "softer", False)):
+        for soft, second, sinking in ((False, "a little further", True), (True, "softer", False)):
             one = drill("x", seconds=(50, 50, 50))
-            found = steps(Item(one, dose(one, 2, 20, gentle=gentle, longer=0.8), None, ""))
-            hold = 50 if gentle else 40
-            first = 25 if gentle else 20
+            found = steps(Item(one, dose(one, 2, 20, gentle=soft, longer=0.8), None, ""))
+            hold = 50 if soft else 40
+            first = 25 if soft else 20
             self.assertEqual(
                 [(s.kind, s.side, s.seconds, s.round) for s in found],
                 [("enter", None, 20, 1), ("hold", "left", first, 1), ("ease", "left", 8, 1),
@@ -370,6 +374,69 @@ class WhatTheWeekIsFor(unittest.TestCase):
             ["active flexion reaches 75 % of passive: strength near the end",
              "active abduction reaches 50 % of passive: strength near the end"],
         )  # fmt: skip
+
+    def test_short_rotations(self) -> None:
+        """1.5 SD under the published mean, beyond the interval of one value, in the pose that isolates."""
+        for value, mdc, more, named in (
+            (14, 4, {}, ["internal_rotation"]), (20, 4, {}, []), (20.9, 0.01, {}, ["internal_rotation"]), (30, 4, {}, []),
+            (14, 4, {"pose": "pigeon"}, []), (None, 4, {}, []), (17, 6, {}, []),
+            (14, 4, {"motion": "external_rotation"}, ["external_rotation"]),
+        ):  # fmt: skip
+            found = from_short(
+                [span(None, value, mdc, **({"pose": "seated-rotation", "motion": "internal_rotation"} | more))]
+            )  # fmt: skip
+            self.assertEqual([n.name for n in found], named, (value, mdc, more))
+        said = from_short([span(None, 14, pose="seated-rotation", motion="internal_rotation")])
+        self.assertEqual(
+            said[0].reason, "passive internal rotation is 14°, short of the usual 25 to 41°"
+        )
+
+    def test_a_need_is_served_by_what_really_does(self) -> None:
+        """Found: knee taps “for active abduction”, walking the feet out as “length”."""
+        for d, need, yes in (
+            (drill("x", strengthens=("glutes",)), Need("strengthen", "glutes", 1, "", "abduction"), False),
+            (drill("x", strengthens=("glutes",), directions=("abduction",)), Need("strengthen", "glutes", 1, "", "abduction"), True),
+            (drill("x", "mobilise"), Need("direction", "flexion", 1, "", held=True), False),
+            (drill("x", "hold"), Need("direction", "flexion", 1, "", held=True), True),
+            (drill("x", "mobilise"), Need("direction", "flexion", 1, ""), True),
+        ):  # fmt: skip
+            self.assertEqual(served(d, need), yes)
+
+    def test_the_rung_somebody_stands_on(self) -> None:
+        way = next(x for x in ladders() if x.id == "front-split")
+        at = [Standing(way, n, (), "") for n in range(2)]
+        self.assertEqual(on_the_rung(["front-split"], at[:1]), {"raise-up", "lift-straight"})
+        self.assertEqual(on_the_rung(["pigeon"], at), frozenset())
+        liked = [
+            liking(drill(n), Person(rung=frozenset({"raise-up"}), gentle=True), 0, 9)
+            for n in ("raise-up", "x")
+        ]
+        self.assertEqual(liked, [1.0, 0])
+        known = {d.id: d for d in drills()}
+        stiff = [
+            liking(known["wide-knee-rest"], Person(gentle=g), 0, 9) for g in (False, True)
+        ]  # fmt: skip
+        self.assertAlmostEqual(stiff[0] - stiff[1], 0.4)
+
+    def test_whose_hip_a_measure_is_of(self) -> None:
+        """In a split the hip behind is the other side's; in the lunge a side names it."""
+        for pose, family, leg in (
+            ("front-split", "back_hip_extension", "other"), ("front-split", "front_hip_flexion", "own"),
+            ("pigeon-side", "back_hip_extension", "other"), ("low-lunge", "hip_extension", "own"),
+        ):  # fmt: skip
+            own = next(m for m in catalogue().pose(pose).measures if m.id == family)
+            summary = FamilySummary(
+                family, "", "deg", "higher", own.motion, "", "", {}, (), own.leg
+            )
+            self.assertEqual(own.leg, leg)
+            self.assertEqual(summary.hip_of("left"), "left" if leg == "own" else "right")
+            self.assertEqual(summary.hip_of("both"), "both")
+
+    def test_stiff_and_older_bodies(self) -> None:
+        for born, raise_deg, yes in (
+            (1966, 90, True), (1967, 90, False), (None, 90, False), (None, 59, True), (None, 60, False), (1990, None, False),
+        ):  # fmt: skip
+            self.assertEqual(gentle(born, 2026, [span(None, raise_deg)]), yes, (born, raise_deg))
 
     def test_the_tighter_side(self) -> None:
         """Acted on where all of the interval lies beyond 8° and a tenth: as in the charts."""
@@ -790,13 +857,23 @@ class WhatToChange(unittest.TestCase):
             (4.5, False, 2.5),
             (4, False, 3),
             (0.5, False, 0),
-            (14, True, 10),
+            (14, True, 8),
+            (22, True, 15),
+            (8, True, 0),
+            (30, True, 23),
             (3, True, 0),
         ):
             found = low(at, 3, firm=firm)
             self.assertEqual(
                 found.change, Adjustment(prop_cm={"x": lower}, longer={"x": 1.0}), (at, firm)
             )
+        # A pile of four layers loses one.
+        pile = [
+            Logged(d, "easy", (Done("x", "easy", 12, 4),)) for d in (1, 3)
+        ]  # fmt: skip
+        found = self.ask(pile, longer={"x": 1.25}, gains={"front-split": True})[0]
+        self.assertEqual(found.change.prop_cm, {"x": 9})
+        self.assertIn("12 to 9 cm, one layer less of 4", found.text)
         self.assertEqual(low(14, 2).change.prop_cm, {"x": 12})
         for one in (
             low(14, 1),

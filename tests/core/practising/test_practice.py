@@ -295,7 +295,7 @@ class Proposals(unittest.TestCase):
         self.assertEqual(found.change.stepped, {"raise-up": BY_ID["raise-up"].harder})
 
     def test_a_lower_support_starts_with_the_usual_hold(self) -> None:
-        for at, firm, lower in ((14.0, False, 12.0), (3.0, False, 2.0), (14.0, True, 10.0)):
+        for at, firm, lower in ((14.0, False, 12.0), (3.0, False, 2.0), (14.0, True, 8.0)):
             low = [session(d, "easy", "goal-front-split", prop_cm=at) for d in (1, 3, 5)]
             held, gained = {"goal-front-split": 1.56}, {"front-split": True}
             (found,) = propose(low, BY_ID, Course(0, 20, gained, held, firm=firm))
