@@ -26,8 +26,8 @@ def calendar_of(work: Work, who: Practitioner) -> bytes:
     practices = [
         Practice(
             d,
-            round(profile.minutes),
-            f"Practice, {profile.minutes:.0f} minutes",
+            round(minutes := profile.by_day.get(d, profile.minutes)),
+            f"Practice, {minutes:.0f} minutes{', morning and evening' if profile.twice else ''}",
             ", ".join(known[i.drill].name for i in by_day.get(d, ()) if i.drill in known),
         )
         for d in profile.weekdays
