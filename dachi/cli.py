@@ -1,4 +1,4 @@
-"""``python -m dachi``: serve, demo, measure, judge, plan, recompute."""
+"""``python -m dachi``: serve, demo, backup, restore, check, measure, judge, plan, recompute."""
 
 from __future__ import annotations
 
@@ -10,11 +10,13 @@ import os
 import socket
 import sys
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dachi.clock import Clock
+from dachi.errors import Told
 from dachi.interchange.json_lines import FOLDER, FORMATS, lines_of
 from dachi.store.database import StoreError
 
@@ -54,7 +56,22 @@ def main(argv: list[str] | None = None) -> int:
     )
     sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
     sub.add_argument("--all", action="store_true", help="also those of the present catalogue")
+    sub = commands.add_parser("backup", help="write the whole record into one file")
+    sub.add_argument("file", type=Path, nargs="?", help="default: dachi-DAY-TIME.zip here")
+    sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
+    sub = commands.add_parser("restore", help="put a backup into an empty data folder")
+    sub.add_argument("file", type=Path)
+    sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
+    sub.add_argument("--try", dest="dry", action="store_true", help="only say what it would do")
+    sub = commands.add_parser("check", help="is the record all there, and whole?")
+    sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
+    sub.add_argument(
+        "--heal", type=Path, default=None,
+        help="put lost pictures back from a backup file or a folder of the originals",
+    )  # fmt: skip
     args = parser.parse_args(argv)
+    if args.command in ("backup", "restore", "check"):
+        return _keep(args)
     if args.command == "recompute":
         return _recompute(args)
     if args.command == "measure":
@@ -140,6 +157,74 @@ def _hush() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
+def _keep(args: argparse.Namespace) -> int:
+    """Backup, restore, check; 2 and a sentence where it cannot be done, 1 where not all is well."""
+    from dachi.studio import keeping
+
+    folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
+    try:
+        if args.command == "backup":
+            return _backup(folder, args.file)
+        if args.command == "restore":
+            return _restore(args.file, folder, dry=args.dry)
+        if not (folder / "dachi.sqlite3").exists():
+            raise keeping.KeepingProblem(f"there is no database in {folder}")
+        return _check(folder, args.heal)
+    except Told as error:
+        print(f"dachi: {str(error).rstrip('.')}.", file=sys.stderr)
+        return 2
+
+
+def _backup(folder: Path, to: Path | None) -> int:
+    from dachi.studio import keeping
+
+    clock = Clock()
+    made = keeping.backup(
+        folder, to or Path(f"dachi-{clock.local():%Y-%m-%d-%H%M}.zip").absolute(), clock
+    )
+    print(f"{made.path}: the database and {made.photos} pictures, {made.bytes / 1e6:.1f} MB.")
+    if made.bad:
+        print(
+            f"dachi: {len(made.bad)} pictures were lost or damaged already and are not in it; "
+            "`python -m dachi check` names them.",
+            file=sys.stderr,
+        )
+    return 1 if made.bad else 0
+
+
+def _restore(source: Path, folder: Path, *, dry: bool) -> int:
+    from dachi.studio import keeping
+
+    about = keeping.offered(source)
+    what = f"{about.counts.get('photos', 0)} pictures and the database of {about.made_at[:16]}"
+    if dry:
+        print(f"{source} holds {what}; it would be put into {folder}, which must be empty.")
+        return 0
+    keeping.restore(source, folder)
+    print(f"{what[0].upper()}{what[1:]} were put into {folder}. Start with DACHI_DATA={folder}.")
+    return 0
+
+
+def _check(folder: Path, heal: Path | None) -> int:
+    from dachi.studio import keeping
+
+    found = keeping.check(folder, heal)
+    for words in found.database:
+        print(f"database: {words}")
+    for what, names in (
+        ("lost", found.lost), ("damaged", found.damaged), ("without a record", found.unknown),
+    ):  # fmt: skip
+        for name in names:
+            print(f"picture {what}: {name}")
+    if found.healed:
+        print(f"{len(found.healed)} pictures were put right.")
+    if found.database:
+        print("Put the newest whole copy of the database back: copies/ has one of each day.")
+    elif found.whole:
+        print(f"The database and {found.photos} pictures are whole.")
+    return 0 if found.whole else 1
+
+
 def _recompute(args: argparse.Namespace) -> int:
     """Recompute readings from their marks; stopped and started again, it goes on."""
     from dachi.studio.recompute import recompute
@@ -201,10 +286,23 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     sys.stdout.flush()
     from waitress import serve
 
+    threading.Thread(target=_look_after, args=(folder, clock), daemon=True).start()
     settle()
     _open_door(app, port + 1 if args.door is None else args.door)
     serve(app, host=args.host, port=port, threads=6, max_request_body_size=LARGEST_BODY)
     return 0
+
+
+def _look_after(folder: Path, clock: Clock) -> None:
+    """Once an hour: a copy of the database where today has none yet."""
+    from dachi.studio import keeping
+
+    while True:
+        try:
+            keeping.daily_copy(folder, clock)
+        except (Told, OSError) as error:
+            print(f"dachi: {error}", file=sys.stderr)
+        time.sleep(3600)
 
 
 def _sweep(folder: Path, clock: Clock) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import tempfile
 from pathlib import Path
@@ -9,8 +10,12 @@ from pathlib import Path
 
 def write_once(path: Path, data: bytes) -> None:
     """Write to a temporary name, sync, rename. A file already there is left as it is."""
-    if path.exists():
-        return
+    if not path.exists():
+        write_anew(path, data)
+
+
+def write_anew(path: Path, data: bytes) -> None:
+    """Write to a temporary name, sync, rename over whatever is there."""
     path.parent.mkdir(parents=True, exist_ok=True)
     handle, name = tempfile.mkstemp(dir=path.parent, prefix=".part-")
     try:
@@ -22,8 +27,19 @@ def write_once(path: Path, data: bytes) -> None:
     except OSError:
         Path(name).unlink(missing_ok=True)
         raise
-    folder = os.open(path.parent, os.O_RDONLY)
+    synced(path.parent)
+
+
+def synced(path: Path) -> None:
+    """Have the disk keep what was written to a file, or the names in a folder."""
+    handle = os.open(path, os.O_RDONLY)
     try:
-        os.fsync(folder)
+        os.fsync(handle)
     finally:
-        os.close(folder)
+        os.close(handle)
+
+
+def digest_of(path: Path) -> str:
+    """SHA-256 of a file's bytes."""
+    with path.open("rb") as source:
+        return hashlib.file_digest(source, "sha256").hexdigest()

@@ -25,13 +25,14 @@ def hidden(folder: Path, sha256: str, kind: str, region: Region | None) -> Path:
     can say yet where the head is. Raises OSError where the picture's file is missing.
     """
     key = hashlib.sha256(f"{sha256} {kind} {region}".encode()).hexdigest()[:24]
-    path = folder / "cache" / "faces" / key[:2] / f"{key}.jpg"
+    path = folder / "cache" / "faces" / sha256[:2] / f"{sha256}-{key}.jpg"
     if not path.exists():
         with Image.open(path_of(folder, sha256, "photo")) as stored:
             full = stored.size
         with Image.open(path_of(folder, sha256, kind)) as shown:
             share = max(shown.size) / max(full)
             picture = pixelated(shown.convert("RGB"), region, share)
+            picture.info = {}
         out = io.BytesIO()
         picture.save(out, "JPEG", quality=88)
         write_once(path, out.getvalue())
@@ -55,7 +56,8 @@ def pixelated(picture: Image.Image, region: Region | None, share: float = 1.0) -
     )
     found = picture.copy()
     if box[0] >= box[2] or box[1] >= box[3]:
-        return found
+        # The head is said to be outside the picture: nobody knows then where it is.
+        return _squares(picture, max(1, max(picture.size) // WHOLE_SQUARES))
     mask = Image.new("L", (box[2] - box[0], box[3] - box[1]), 0)
     ImageDraw.Draw(mask).ellipse(
         (x - r - box[0], y - r - box[1], x + r - box[0], y + r - box[1]), 255

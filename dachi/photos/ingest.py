@@ -10,18 +10,21 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pillow_heif
+from numpy.typing import NDArray
 from PIL import ExifTags, Image, ImageOps, UnidentifiedImageError
 
 from dachi.errors import Told
-from dachi.files import write_once
+from dachi.files import digest_of, write_anew
 
 pillow_heif.register_heif_opener()
 
 MAX_BYTES = 50 * 1024 * 1024
 MAX_PIXELS = 80_000_000
 MIN_SIDE = 320
-FORMATS = ("JPEG", "PNG", "WEBP", "HEIF")
+#: MPO: a JPEG with more pictures inside (depth, gain map), as many phones write; the first counts.
+FORMATS = ("JPEG", "MPO", "PNG", "WEBP", "HEIF")
 PREVIEW_SIDE, THUMB_SIDE = 1600, 360
 
 
@@ -66,14 +69,61 @@ def take_in(data: bytes, folder: Path) -> Taken:
     width, height = rgb.size
     stored = _encode(rgb, 92)
     digest = hashlib.sha256(stored).hexdigest()
+    home = path_of(folder, digest, "photo")
+    if not whole(folder, digest):
+        # What was swapped or cut short heals when the original is sent again.
+        _write_previews(folder, digest, rgb)
+        write_anew(home, stored)
+    return Taken(digest, source_digest(data), width, height, focal, taken_at)
+
+
+def whole(folder: Path, sha256: str) -> bool:
+    """Whether a stored picture is there and is what its name says."""
+    try:
+        return digest_of(path_of(folder, sha256, "photo")) == sha256
+    except OSError:
+        return False
+
+
+def _write_previews(folder: Path, digest: str, rgb: Image.Image) -> None:
     preview = rgb.copy() if max(rgb.size) <= PREVIEW_SIDE else rgb.reduce(_factor(rgb))
     preview.thumbnail((PREVIEW_SIDE, PREVIEW_SIDE), Image.Resampling.LANCZOS)
     thumb = preview.copy()
     thumb.thumbnail((THUMB_SIDE, THUMB_SIDE), Image.Resampling.LANCZOS)
-    write_once(path_of(folder, digest, "thumb"), _encode(thumb, 82))
-    write_once(path_of(folder, digest, "preview"), _encode(preview, 88))
-    write_once(path_of(folder, digest, "photo"), stored)
-    return Taken(digest, source_digest(data), width, height, focal, taken_at)
+    write_anew(path_of(folder, digest, "thumb"), _encode(thumb, 82))
+    write_anew(path_of(folder, digest, "preview"), _encode(preview, 88))
+
+
+def previews_anew(folder: Path, sha256: str) -> bool:
+    """Make a whole picture's preview and thumbnail again where they are lost or unreadable."""
+    for kind in ("preview", "thumb"):
+        try:
+            with Image.open(path_of(folder, sha256, kind)) as small:
+                small.load()
+        except (OSError, SyntaxError, ValueError):
+            with Image.open(path_of(folder, sha256, "photo")) as full:
+                _write_previews(folder, sha256, full.convert("RGB"))
+            return True
+    return False
+
+
+def put_back(folder: Path, sha256: str, stored: bytes) -> bool:
+    """Put a stored picture back where it belongs; False where these are not its bytes."""
+    if hashlib.sha256(stored).hexdigest() != sha256:
+        return False
+    with Image.open(io.BytesIO(stored)) as full:
+        _write_previews(folder, sha256, full.convert("RGB"))
+    write_anew(path_of(folder, sha256, "photo"), stored)
+    return True
+
+
+def heal(folder: Path, sha256: str, original: bytes) -> bool:
+    """Make a stored picture again from the photograph as it was sent; False where it differs."""
+    try:
+        rgb = _to_rgb(ImageOps.exif_transpose(_open(original)))
+    except (PhotoError, OSError, SyntaxError, ValueError):
+        return False
+    return put_back(folder, sha256, _encode(rgb, 92))
 
 
 def path_of(folder: Path, sha256: str, kind: str) -> Path:
@@ -118,6 +168,11 @@ def _open(data: bytes) -> Image.Image:
 
 def _to_rgb(image: Image.Image) -> Image.Image:
     image.load()
+    if image.mode.startswith("I;16"):
+        # Sixteen bits of grey: the upper eight are the picture.
+        return _grey(np.asarray(image) >> 8)
+    if image.mode == "I":
+        return _grey((np.asarray(image) // 256).clip(0, 255))
     if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
         flat = Image.new("RGB", image.size, (255, 255, 255))
         rgba = image.convert("RGBA")
@@ -126,15 +181,20 @@ def _to_rgb(image: Image.Image) -> Image.Image:
     return image if image.mode == "RGB" else image.convert("RGB")
 
 
+def _grey(levels: NDArray[Any]) -> Image.Image:
+    return Image.fromarray(levels.astype(np.uint8)).convert("RGB")
+
+
 def _factor(image: Image.Image) -> int:
     return max(1, max(image.size) // PREVIEW_SIDE)
 
 
 def _encode(image: Image.Image, quality: int) -> bytes:
     out = io.BytesIO()
-    # A fresh save carries no EXIF: place and device stay behind.
-    image.info.pop("exif", None)
-    image.save(out, "JPEG", quality=quality)
+    # A fresh save carries no EXIF, comment or text: place, device and names stay behind.
+    icc = image.info.get("icc_profile")
+    image.info = {}
+    image.save(out, "JPEG", quality=quality, icc_profile=icc)
     return out.getvalue()
 
 

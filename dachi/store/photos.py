@@ -157,6 +157,18 @@ def shows(db: Database, coach_id: int, photo_id: int) -> Shows | None:
     return Shows(row["practitioner_id"], row["trial_id"]) if row else None
 
 
+def people_on(db: Database, coach_id: int, photo_id: int) -> set[int]:
+    """Return everybody whose trials or trays hold a photograph: the same bytes may be of two."""
+    rows = db.execute(
+        "SELECT a.practitioner_id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+        f" WHERE t.deleted_at IS NULL AND t.photo_id IN ({_OWN})"
+        " UNION SELECT a.practitioner_id FROM tray y JOIN assessment a ON a.id = y.assessment_id"
+        f" WHERE y.photo_id IN ({_OWN})",
+        (photo_id, coach_id, photo_id, coach_id),
+    )
+    return {r["practitioner_id"] for r in rows}
+
+
 def known_hashes(db: Database) -> set[str]:
     """Return the hash of every recorded picture of every coach."""
     return {r["sha256"] for r in db.execute("SELECT sha256 FROM photo")}

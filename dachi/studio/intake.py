@@ -14,7 +14,7 @@ from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, variant_under
 from dachi.errors import Told
 from dachi.photos import stickers
-from dachi.photos.ingest import Taken, path_of, source_digest, take_in
+from dachi.photos.ingest import Taken, heal, path_of, source_digest, take_in, whole
 from dachi.photos.stickers import Colour, Found
 from dachi.store import accounts, assessments, markings, photos, positions, preparation
 from dachi.store.assessments import Assessment, Trial
@@ -224,6 +224,8 @@ def send(
         )
         if same and once_key and double.assessment_id == visit.id:
             return int(double.trial_id)
+        if trial is not None:
+            _heal(work, trial.photo_id, incoming.data)
         raise AlreadyThere(double, double.assessment_id != visit.id)
     if assessments.trial_at(work.db, work.coach, visit.id, place.slot):
         raise Refused(
@@ -231,6 +233,14 @@ def send(
             "it first, or choose another trial."
         )
     return put(work, visit, place, store(work, incoming), once_key)
+
+
+def _heal(work: Work, photo_id: int, data: bytes) -> None:
+    """What was lost or damaged on disk is whole again once the original is sent."""
+    photo = photos.get(work.db, work.coach, photo_id)
+    if photo is not None and not whole(work.folder, photo.sha256):
+        with work.db.unlocked():
+            heal(work.folder, photo.sha256, data)
 
 
 def look_for_stickers(work: Work, pose: Pose, trial: Trial, photo: Photo, colour: Colour) -> Found:

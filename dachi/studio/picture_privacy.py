@@ -30,13 +30,11 @@ def outside(work: Work, photo: Photo, kind: str) -> Path | None:
 
     Raises OSError where the stored picture is missing.
     """
-    shows = photos.shows(work.db, work.coach, photo.id)
-    hide = True
-    if shows is not None:
-        if withdrawn(work, shows.practitioner_id):
-            return None
-        consent = preparation.consent(work.db, work.coach, shows.practitioner_id)
-        hide = consent is None or consent.face_hidden
+    people = photos.people_on(work.db, work.coach, photo.id)
+    if any(withdrawn(work, pid) for pid in people):
+        return None
+    consents = [preparation.consent(work.db, work.coach, pid) for pid in people]
+    hide = not consents or any(c is None or c.face_hidden for c in consents)
     if not hide:
         return path_of(work.folder, photo.sha256, kind)
     return faces.hidden(work.folder, photo.sha256, kind, head_of(work, photo))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import html
 import logging
 import os
 import secrets
@@ -15,7 +16,7 @@ from werkzeug.exceptions import HTTPException
 from dachi.clock import Clock
 from dachi.errors import Told
 from dachi.store import database
-from dachi.store.database import DiskFull
+from dachi.store.database import Damaged, DiskTrouble, disk_trouble
 from dachi.web import filters
 from dachi.web.rooms import (
     accounts,
@@ -100,7 +101,9 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.teardown_request(end_request)
     app.register_error_handler(HTTPException, _say)
     app.register_error_handler(Told, _tell)
-    app.register_error_handler(DiskFull, _no_room)
+    app.register_error_handler(DiskTrouble, _no_room)
+    app.register_error_handler(Damaged, _broken)
+    app.register_error_handler(OSError, _disk)
     app.register_error_handler(OverflowError, _no_such)
     app.register_error_handler(Exception, _apologise)
     return app
@@ -141,7 +144,8 @@ def _say(error: HTTPException) -> tuple[str, int] | Response:
     code = error.code or 500
     if code < 400 and error.response is not None:
         return error.response  # type: ignore[return-value]
-    sentence = SENTENCES.get(code, error.description or "Something went wrong.")
+    told = error.description if error.description != type(error).description else None
+    sentence = told or SENTENCES.get(code, error.description or "Something went wrong.")
     return _page(sentence, code)
 
 
@@ -149,8 +153,10 @@ def _finish(response: Response) -> Response:
     """Keep what the request wrote before its answer leaves; a disk may be full only now."""
     try:
         return finish_request(response)
-    except DiskFull as error:
+    except DiskTrouble as error:
         return make_response(_no_room(error))
+    except Damaged as error:
+        return make_response(_broken(error))
 
 
 def _tell(error: Told) -> tuple[str, int]:
@@ -171,10 +177,24 @@ def _no_such(error: OverflowError) -> tuple[str, int]:
     return _page(SENTENCES[404], 404) if "SQLite" in str(error) else _apologise(error)
 
 
-def _no_room(error: DiskFull) -> tuple[str, int]:
-    """A full disk is said as such, and its own status."""
-    logging.getLogger("dachi").error("no room left while answering %s", request.path)
-    return _page(str(error), 507)
+def _no_room(error: DiskTrouble) -> tuple[str, int]:
+    """A full or unwritable disk is said as such, and its own status."""
+    logging.getLogger("dachi").error("%s (while answering %s)", error, request.path)
+    return _page(str(error).rstrip(".") + ".", 507)
+
+
+def _broken(error: Damaged) -> tuple[str, int]:
+    """A damaged database is said as such: nothing else helps."""
+    logging.getLogger("dachi").error("the database is damaged (while answering %s)", request.path)
+    # Every page asks the database who is there: this one asks nothing.
+    words = html.escape(str(error).rstrip(".") + ".")
+    return f"<!doctype html><title>Dachi</title><main><h1>Dachi</h1><p>{words}</p></main>", 503
+
+
+def _disk(error: OSError) -> tuple[str, int]:
+    """A failed write that no room has said better."""
+    found = disk_trouble(error)
+    return _no_room(found) if found is not None else _apologise(error)
 
 
 def _page(sentence: str, code: int) -> tuple[str, int]:

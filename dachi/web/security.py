@@ -62,7 +62,8 @@ def _add_headers(response: Response) -> Response:
     if not request.is_secure and urlsplit(request.host_url).hostname not in _TRUSTED:
         # Browsers heed this one only from trustworthy origins and complain elsewhere.
         response.headers.pop("Cross-Origin-Opener-Policy", None)
-    if current_user.is_authenticated and "Cache-Control" not in response.headers:
+    # Signed in or on a private link: what is shown of people stays in no cache.
+    if request.endpoint != "static" and "Cache-Control" not in response.headers:
         response.headers["Cache-Control"] = "no-store"
     return response
 

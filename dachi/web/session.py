@@ -11,7 +11,7 @@ from dachi.clock import Clock
 from dachi.store import accounts, assessments, database, practitioners
 from dachi.store.accounts import Coach
 from dachi.store.assessments import Assessment, Trial
-from dachi.store.database import Database, DiskFull
+from dachi.store.database import Damaged, Database, DiskTrouble
 from dachi.store.practitioners import Practitioner
 from dachi.studio.work import Work
 
@@ -78,7 +78,7 @@ def finish_request(response: Response) -> Response:
     if connection is not None:
         try:
             connection.end(keep=response.status_code < 400)
-        except DiskFull:
+        except (DiskTrouble, Damaged):
             connection.end(keep=False)
             raise
     return response

@@ -10,9 +10,12 @@ from pathlib import Path
 
 import numpy as np
 from PIL import Image
+from PIL.PngImagePlugin import PngInfo
 
+from dachi.core.measuring.figure_match import Region
 from dachi.files import write_once
-from dachi.photos.ingest import PhotoError, path_of, take_in
+from dachi.photos import faces
+from dachi.photos.ingest import PhotoError, path_of, take_in, whole
 from dachi.simulation.camera import exif
 from tests.support import plain_picture, rendered
 
@@ -72,6 +75,55 @@ class Taken(unittest.TestCase):
                 # The ramp survives: dark at the top, light at the bottom.
                 grey = np.asarray(picture.convert("L"), dtype=float)
                 self.assertLess(grey[:40].mean() + 120, grey[-40:].mean())
+
+    def test_a_jpeg_with_more_pictures_inside(self) -> None:
+        """As phones write that embed depth or a gain map: the first picture is the photograph."""
+        out = io.BytesIO()
+        first, second = (Image.open(io.BytesIO(plain_picture(640, 480))) for _ in range(2))
+        first.save(out, "MPO", save_all=True, append_images=[second.resize((320, 320))])
+        self.assertEqual(Image.open(io.BytesIO(out.getvalue())).format, "MPO")
+        taken = take_in(out.getvalue(), self.folder)
+        self.assertEqual((taken.width, taken.height), (640, 480))
+        self.assertEqual(getattr(self.stored(taken.sha256), "n_frames", 1), 1)
+
+    def test_sixteen_bits_of_grey_are_not_white(self) -> None:
+        ramp = np.linspace(0, 65535, 640 * 480).astype(np.uint16).reshape(480, 640)
+        out = io.BytesIO()
+        Image.fromarray(ramp).save(out, "PNG")
+        grey = np.asarray(self.stored(take_in(out.getvalue(), self.folder).sha256).convert("L"))
+        self.assertLess(grey[:20].mean(), 10)
+        self.assertAlmostEqual(float(grey[235:245].mean()), 127, delta=4)
+
+    def test_what_is_written_in_a_picture_stays_behind(self) -> None:
+        """Comments, text chunks and XMP hold names and places."""
+        words = b"Quay 4, Runa"
+        png = PngInfo()
+        png.add_text("Description", words.decode())
+        for data in (
+            plain_picture(640, 480, comment=words),
+            plain_picture(640, 480, "PNG", pnginfo=png),
+            plain_picture(640, 480, "WEBP", xmp=words),
+        ):
+            self.assertIn(words, data)
+            take_in(data, self.folder)
+            for path in self.folder.rglob("*.jpg"):
+                self.assertNotIn(words, path.read_bytes(), path)
+            region = Region(300, 200, 40)
+            for path in self.folder.glob("photos/*/*.jpg"):
+                if "." not in path.stem:
+                    hidden = faces.hidden(self.folder, path.stem, "preview", region)
+                    self.assertNotIn(words, hidden.read_bytes())
+
+    def test_what_was_swapped_or_cut_short_heals_when_it_is_sent_again(self) -> None:
+        data = plain_picture(640, 480)
+        sha = take_in(data, self.folder).sha256
+        path = path_of(self.folder, sha, "photo")
+        good = path.read_bytes()
+        for bad in (b"", good[:100], plain_picture(700, 500)):
+            path.write_bytes(bad)
+            self.assertFalse(whole(self.folder, sha))
+            self.assertEqual(take_in(data, self.folder).sha256, sha)
+            self.assertEqual(path.read_bytes(), good)
 
     def test_orientation_time_and_focal_length(self) -> None:
         at = datetime(2026, 3, 4, 5, 6, 7)

@@ -141,7 +141,7 @@ class Folder(unittest.TestCase):
             with self.assertRaisesRegex(StoreError, "cannot be written to"):
                 database.open_folder(file / "data")
             (Path(name) / "dachi.sqlite3").write_text("this is not a database at all" * 50)
-            with self.assertRaisesRegex(StoreError, "cannot be opened"):
+            with self.assertRaisesRegex(StoreError, "database is damaged"):
                 database.migrate(database.connect(Path(name), CLOCK))
 
     def test_a_failing_migration_changes_nothing(self) -> None:

@@ -1,0 +1,286 @@
+"""Backing the record up, putting it back, and checking that all of it is there and whole."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import date, timedelta
+from pathlib import Path
+from typing import Any
+
+from dachi.clock import Clock
+from dachi.errors import Told
+from dachi.files import digest_of
+from dachi.photos import ingest
+from dachi.photos.ingest import path_of, whole
+from dachi.store import copies
+from dachi.store.database import COPIES, FILE
+
+FORMAT, VERSION = "dachi-backup", 1
+MANIFEST, LAST = "manifest.json", "last-backup.json"
+#: Daily copies of the database are kept for so many days.
+KEEP_DAYS = 14
+#: Kinds of a stored picture; the other two can be made again from the first.
+KINDS = ("photo", "preview", "thumb")
+
+
+class KeepingProblem(Told):
+    """A backup that cannot be made or put back; the message says why, and nothing was changed."""
+
+
+@dataclass(frozen=True)
+class Made:
+    """A backup: where it is, how many pictures it holds, and those that were lost or damaged."""
+
+    path: Path
+    photos: int
+    bytes: int
+    bad: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Offered:
+    """What a backup file holds."""
+
+    made_at: str
+    schema: int
+    counts: Mapping[str, int]
+    files: Mapping[str, tuple[str, int]]
+
+
+@dataclass
+class Checked:
+    """What a check found; empty lists are what is wanted. ``healed`` were put right."""
+
+    database: list[str] = field(default_factory=list)
+    lost: list[str] = field(default_factory=list)
+    damaged: list[str] = field(default_factory=list)
+    unknown: list[str] = field(default_factory=list)
+    healed: list[str] = field(default_factory=list)
+    photos: int = 0
+
+    @property
+    def whole(self) -> bool:
+        """Whether nothing is broken or missing; pictures without a record are no damage."""
+        return not (self.database or self.lost or self.damaged)
+
+
+# ---- backup ---------------------------------------------------------------------------------
+
+
+def backup(folder: Path, to: Path, clock: Clock) -> Made:
+    """Write the whole record into one file while the program may run.
+
+    The database is copied first, as of one moment; every picture it names goes with it, each
+    checked against its hash. Raises KeepingProblem, StoreError.
+    """
+    if not (folder / FILE).exists():
+        raise KeepingProblem(f"there is no database in {folder}")
+    if to.exists():
+        raise KeepingProblem(f"{to} is there already: name another file")
+    part = to.with_name(f".part-{os.getpid()}-{to.name}")
+    bad: list[str] = []
+    files: dict[str, dict[str, Any]] = {}
+    try:
+        to.parent.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=folder) as room:
+            snapshot = Path(room) / FILE
+            copies.copy(folder / FILE, snapshot)
+            recorded = copies.photo_hashes(snapshot)
+            with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as out:
+
+                def put(path: Path, name: str) -> None:
+                    out.write(path, name)
+                    files[name] = {"sha256": digest_of(path), "bytes": path.stat().st_size}
+
+                put(snapshot, FILE)
+                for sha in sorted(recorded):
+                    sound = whole(folder, sha)
+                    if not sound:
+                        bad.append(sha)
+                    for kind in KINDS:
+                        path = path_of(folder, sha, kind)
+                        if path.exists() and (kind != "photo" or sound):
+                            put(path, path.relative_to(folder).as_posix())
+                for path in sorted((folder / "outbox").glob("*/*.eml")):
+                    put(path, path.relative_to(folder).as_posix())
+                if (folder / "secret.key").exists():
+                    put(folder / "secret.key", "secret.key")
+                manifest = {
+                    "format": FORMAT, "version": VERSION, "made_at": clock.stamp(),
+                    "schema": copies.version(snapshot), "counts": {"photos": len(recorded)},
+                    "files": files,
+                }  # fmt: skip
+                out.writestr(MANIFEST, json.dumps(manifest, indent=1))
+        part.chmod(0o600)
+        os.replace(part, to)
+    except OSError as error:
+        part.unlink(missing_ok=True)
+        raise KeepingProblem(f"the backup cannot be written ({error.strerror})") from error
+    _note_backup(folder, to, clock)
+    return Made(to, len(recorded), to.stat().st_size, tuple(bad))
+
+
+def _note_backup(folder: Path, to: Path, clock: Clock) -> None:
+    home = folder / COPIES
+    home.mkdir(mode=0o700, exist_ok=True)
+    (home / LAST).write_text(json.dumps({"made_at": clock.stamp(), "name": to.name}), "utf-8")
+
+
+def last_backup(folder: Path) -> Mapping[str, str] | None:
+    """When a backup was last written, and under which name; None where none ever was."""
+    try:
+        found: Mapping[str, str] = json.loads((folder / COPIES / LAST).read_text("utf-8"))
+    except (OSError, ValueError):
+        return None
+    return found
+
+
+# ---- restore --------------------------------------------------------------------------------
+
+
+def offered(source: Path) -> Offered:
+    """Read what a backup file holds; KeepingProblem where it is none, or of a newer kind."""
+    try:
+        with zipfile.ZipFile(source) as found:
+            about = json.loads(found.read(MANIFEST))
+    except (OSError, zipfile.BadZipFile, KeyError, ValueError) as error:
+        raise KeepingProblem(f"{source} is no backup of Dachi, or is cut short") from error
+    if not isinstance(about, dict) or about.get("format") != FORMAT:
+        raise KeepingProblem(f"{source} is no backup of Dachi")
+    if about.get("version", 0) > VERSION:
+        raise KeepingProblem(f"{source} was made by a newer Dachi: update this program")
+    files = {name: (str(f["sha256"]), int(f["bytes"])) for name, f in about["files"].items()}
+    for name in files:
+        if not _expected(name):
+            raise KeepingProblem(f"{source} holds {name!r}, which no backup does")
+    return Offered(str(about["made_at"]), int(about["schema"]), dict(about["counts"]), files)
+
+
+def _expected(name: str) -> bool:
+    parts = name.split("/")
+    plain = all(p and p not in (".", "..") and "\\" not in p for p in parts)
+    home = len(parts) == 3 and parts[0] in ("photos", "outbox")
+    return plain and (name in (FILE, "secret.key") or home)
+
+
+def restore(source: Path, folder: Path) -> Offered:
+    """Put a backup into an empty data folder: all of it, checked, or nothing.
+
+    Raises KeepingProblem where the folder holds a record already or a file is damaged.
+    """
+    about = offered(source)
+    if (folder / FILE).exists() or any((folder / "photos").glob("*/*")):
+        raise KeepingProblem(
+            f"{folder} holds a record already, and nothing is written over: name an empty folder"
+        )
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    room = Path(tempfile.mkdtemp(dir=folder.parent, prefix=".restore-"))
+    try:
+        with zipfile.ZipFile(source) as found:
+            for name, (sha, size) in about.files.items():
+                to = room / name
+                to.parent.mkdir(parents=True, exist_ok=True)
+                with found.open(name) as part, to.open("wb") as out:
+                    shutil.copyfileobj(part, out, 1 << 20)
+                if to.stat().st_size != size or digest_of(to) != sha:
+                    raise KeepingProblem(f"{name} in {source} is damaged: use another backup")
+                to.chmod(0o600)
+        copies.version(room / FILE)
+        if wrong := copies.troubles(room / FILE):
+            raise KeepingProblem(f"the database in {source} is damaged ({wrong[0]})")
+        folder.mkdir(mode=0o700, exist_ok=True)
+        for path in room.iterdir():
+            os.replace(path, folder / path.name)
+    except (OSError, zipfile.BadZipFile, KeyError) as error:
+        raise KeepingProblem(f"{source} cannot be put back ({error})") from error
+    finally:
+        shutil.rmtree(room, ignore_errors=True)
+    return about
+
+
+# ---- check ----------------------------------------------------------------------------------
+
+
+def check(
+    folder: Path, heal_from: Path | None = None, progress: Callable[[int, int], None] | None = None
+) -> Checked:
+    """Look at the database, and at every picture both ways; heal from originals or a backup.
+
+    ``heal_from`` is a backup file, or a folder with the photographs as they were first sent.
+    """
+    found = Checked(database=copies.troubles(folder / FILE))
+    if found.database:
+        return found
+    recorded = copies.photo_hashes(folder / FILE)
+    found.photos = len(recorded)
+    for n, sha in enumerate(sorted(recorded)):
+        if progress:
+            progress(n + 1, len(recorded))
+        if not path_of(folder, sha, "photo").exists():
+            found.lost.append(sha)
+        elif not whole(folder, sha):
+            found.damaged.append(sha)
+        else:
+            ingest.previews_anew(folder, sha)
+    found.unknown = sorted(
+        {
+            p.name
+            for p in (folder / "photos").glob("*/*.jpg")
+            if p.name.split(".")[0] not in recorded
+        }
+    )
+    if heal_from is not None and (found.lost or found.damaged):
+        _heal(folder, heal_from, recorded, found)
+    return found
+
+
+def _heal(folder: Path, source: Path, recorded: Mapping[str, str], found: Checked) -> None:
+    wanted = {*found.lost, *found.damaged}
+    if source.is_dir():
+        by_source = {recorded[s]: s for s in wanted}
+        for path in sorted(p for p in source.rglob("*") if p.is_file()):
+            sha = by_source.get(digest_of(path))
+            if sha is not None and ingest.heal(folder, sha, path.read_bytes()):
+                found.healed.append(sha)
+    else:
+        about = offered(source)
+        with zipfile.ZipFile(source) as held:
+            for sha in sorted(wanted):
+                name = path_of(folder, sha, "photo").relative_to(folder).as_posix()
+                if about.files.get(name, ("",))[0] != sha:
+                    continue
+                if ingest.put_back(folder, sha, held.read(name)):
+                    found.healed.append(sha)
+    found.lost = [s for s in found.lost if s not in found.healed]
+    found.damaged = [s for s in found.damaged if s not in found.healed]
+
+
+# ---- copies of each day ---------------------------------------------------------------------
+
+
+def daily_copy(folder: Path, clock: Clock) -> Path | None:
+    """Copy the database once a day and let old copies go; None where today has one."""
+    home = folder / COPIES
+    today = clock.local().date()
+    for path in home.glob("day-*.sqlite3"):
+        if _too_old(path, today):
+            path.unlink(missing_ok=True)
+    to = home / f"day-{today.isoformat()}.sqlite3"
+    if to.exists():
+        return None
+    copies.copy(folder / FILE, to)
+    return to
+
+
+def _too_old(path: Path, today: date) -> bool:
+    try:
+        day = date.fromisoformat(path.stem.removeprefix("day-"))
+    except ValueError:
+        return False
+    return day < today - timedelta(days=KEEP_DAYS)
