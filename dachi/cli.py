@@ -294,11 +294,16 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
 
 
 def _look_after(folder: Path, clock: Clock) -> None:
-    """Once an hour: a copy of the database where today has none yet."""
-    from dachi.studio import keeping
+    """Once an hour: what was put away long ago goes, and today's copy is made."""
+    from dachi.store.database import connect
+    from dachi.studio import erasing, keeping
 
     while True:
         try:
+            db = connect(folder, clock)
+            erasing.purge(folder, db)
+            db.close()
+            erasing.old_faces(folder)
             keeping.daily_copy(folder, clock)
         except (Told, OSError) as error:
             print(f"dachi: {error}", file=sys.stderr)

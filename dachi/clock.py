@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 
 
 def _system() -> datetime:
@@ -25,9 +25,10 @@ class Clock:
         """The day on the wall clock."""
         return self.local().date()
 
-    def stamp(self) -> str:
+    def stamp(self, days_ago: float = 0.0) -> str:
         """UTC as stored: ISO 8601 to the millisecond."""
-        return self.read().astimezone(UTC).isoformat(timespec="milliseconds")
+        at = self.read().astimezone(UTC) - timedelta(days=days_ago)
+        return at.isoformat(timespec="milliseconds")
 
     def seconds(self) -> float:
         """Seconds since 1970."""

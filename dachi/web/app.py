@@ -24,6 +24,7 @@ from dachi.web.rooms import (
     bench,
     compare,
     drills,
+    erase,
     letters,
     own,
     phone,
@@ -93,6 +94,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         play,
         practise,
         drills,
+        erase,
         letters,
         own,
     ):
