@@ -1,4 +1,4 @@
-"""``python -m dachi``: serve, demo, backup, restore, check, measure, judge, plan, recompute."""
+"""``python -m dachi``: serve, demo, backup, restore, check, account, measure, judge, plan."""
 
 from __future__ import annotations
 
@@ -69,7 +69,12 @@ def main(argv: list[str] | None = None) -> int:
         "--heal", type=Path, default=None,
         help="put lost pictures back from a backup file or a folder of the originals",
     )  # fmt: skip
+    sub = commands.add_parser("account", help="give a coach a new password; ends their sessions")
+    sub.add_argument("email")
+    sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
     args = parser.parse_args(argv)
+    if args.command == "account":
+        return _account(args)
     if args.command in ("backup", "restore", "check"):
         return _keep(args)
     if args.command == "recompute":
@@ -173,6 +178,34 @@ def _keep(args: argparse.Namespace) -> int:
     except Told as error:
         print(f"dachi: {str(error).rstrip('.')}.", file=sys.stderr)
         return 2
+
+
+def _account(args: argparse.Namespace) -> int:
+    """A new password for a coach who lost theirs, printed once."""
+    import secrets
+
+    from dachi.store import accounts, happenings, sessions
+    from dachi.store.database import FILE, connect, migrate, transaction
+
+    folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
+    try:
+        if not (folder / FILE).exists():
+            raise StoreError(f"There is no database in {folder}.")
+        db = connect(folder, Clock())
+        migrate(db)
+        with contextlib.closing(db), transaction(db):
+            coach = accounts.by_email(db, args.email)
+            if coach is None:
+                raise StoreError(f"There is no account with the address {args.email}.")
+            password = secrets.token_urlsafe(12)
+            accounts.set_password(db, coach.id, password)
+            sessions.end_all(db, coach.id)
+            happenings.note(db, coach.id, "got a new password from the command line")
+    except Told as error:
+        print(f"dachi: {error}", file=sys.stderr)
+        return 2
+    print(f"The new password of {coach.email}: {password}")
+    return 0
 
 
 def _backup(folder: Path, to: Path | None) -> int:

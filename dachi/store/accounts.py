@@ -20,12 +20,11 @@ MIN_PASSWORD = 10
 
 @dataclass(frozen=True)
 class Coach:
-    """A signed-in user. ``stamp`` changes when every session must end."""
+    """A signed-in user."""
 
     id: int
     email: str
     name: str
-    stamp: str
     sticker_colour: str | None = None
     usual_marked: str = "eye"
 
@@ -35,7 +34,6 @@ def _coach(row: sqlite3.Row) -> Coach:
         row["id"],
         row["email"],
         row["name"],
-        row["session_stamp"],
         row["sticker_colour"],
         row["usual_marked"],
     )
@@ -75,6 +73,20 @@ def keep_usual_marked(db: Database, coach_id: int, marked: str) -> None:
 def keep_sticker_colour(db: Database, coach_id: int, colour: str) -> None:
     """Remember the colour of the studio's stickers."""
     db.execute("UPDATE coach SET sticker_colour = ? WHERE id = ?", (colour, coach_id))
+
+
+def by_email(db: Database, email: str) -> Coach | None:
+    """Return the coach of an address."""
+    row = db.execute("SELECT * FROM coach WHERE email = ?", (email.strip(),)).fetchone()
+    return _coach(row) if row else None
+
+
+def set_password(db: Database, coach_id: int, password: str) -> None:
+    """Replace a password; who ends the sessions begun with the old one is the caller."""
+    db.execute(
+        "UPDATE coach SET password_hash = ?, session_stamp = ? WHERE id = ?",
+        (_HASHER.hash(password), secrets.token_hex(8), coach_id),
+    )
 
 
 def check_password(db: Database, email: str, password: str) -> Coach | None:

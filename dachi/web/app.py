@@ -45,6 +45,8 @@ from dachi.web.rooms import (
 from dachi.web.security import guard
 from dachi.web.session import end_request, finish_request
 
+#: A shorter secret can be guessed, bytes.
+LEAST_KEY = 32
 MAX_UPLOAD = 55 * 1024 * 1024
 
 
@@ -129,7 +131,13 @@ def _secret(folder: Path) -> bytes:
             out.flush()
             os.fsync(out.fileno())
         os.replace(part, path)
-    return path.read_bytes()
+    found = path.read_bytes()
+    if len(found) < LEAST_KEY:
+        raise database.StoreError(
+            f"{path} is damaged: it should hold {LEAST_KEY} bytes or more. Put it back from a "
+            "backup, or remove it: everybody then signs in again and gets new private links."
+        )
+    return found
 
 
 SENTENCES = {

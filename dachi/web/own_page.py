@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from flask import current_app, render_template
 from itsdangerous import BadSignature
 
-from dachi.store import practitioners, private_links
+from dachi.store import happenings, practitioners, private_links
 from dachi.store.practitioners import Practitioner
 from dachi.studio.work import Work
 from dachi.web.private_links import own_signer
@@ -42,6 +42,15 @@ def own_of(token: str) -> Own | None:
         return None
     who = practitioners.get(db(), *found)
     return Own(work_for(found[0]), who) if who is not None else None
+
+
+def noted(own: Own, what: str) -> None:
+    """Keep that a link was used, once in an hour."""
+    db = own.work.db
+    if happenings.lately(db, own.work.coach, what, own.who.id, db.clock.stamp(1 / 24)):
+        return
+    db.to_write()
+    happenings.note(db, own.work.coach, what, own.who.id)
 
 
 def closed() -> tuple[str, int]:

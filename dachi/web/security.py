@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import functools
+import html
+import ipaddress
+import os
+import socket
 from urllib.parse import urlsplit
 
 from flask import Flask, Response, redirect, render_template, request, url_for
@@ -20,6 +25,7 @@ from secure import (
 )
 from werkzeug.wrappers import Response as BaseResponse
 
+from dachi.web.patience import Patience
 from dachi.web.session import load_user
 
 limiter = Limiter(get_remote_address, storage_uri="memory://")
@@ -51,9 +57,37 @@ def guard(app: Flask) -> None:
     manager.unauthorized_handler(ask_to_sign_in)
     manager.session_protection = "basic"
     csrf.init_app(app)
+    app.extensions["patience"] = Patience()
+    app.before_request(_by_a_name_of_ours)
     app.register_error_handler(CSRFError, _stale_form)
     limiter.init_app(app)
     app.after_request(_add_headers)
+
+
+def _by_a_name_of_ours() -> tuple[str, int] | None:
+    """Answer only under names that are this machine's: a foreign name that was bent to its
+    address (DNS rebinding) gets nothing.
+    """
+    name = (urlsplit(f"//{request.host}").hostname or "").rstrip(".")
+    own = {*_TRUSTED, *(h.strip().lower() for h in os.environ.get("DACHI_HOSTS", "").split(","))}
+    if name in own or _is_address(name) or name in _names():
+        return None
+    return f"This is not a name of this Dachi: {html.escape(name)}.", 421
+
+
+def _is_address(name: str) -> bool:
+    try:
+        ipaddress.ip_address(name)
+    except ValueError:
+        return False
+    return True
+
+
+@functools.lru_cache(1)
+def _names() -> frozenset[str]:
+    """The machine's own name, alone and as its local network says it."""
+    name = socket.gethostname().lower()
+    return frozenset({name, name.split(".")[0], f"{name.split('.')[0]}.local"})
 
 
 def _add_headers(response: Response) -> Response:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from flask import Response, abort, current_app, g, request
-from flask_login import UserMixin, current_user
+from flask_login import UserMixin, current_user, login_user
 
 from dachi.clock import Clock
-from dachi.store import accounts, assessments, database, practitioners
+from dachi.store import accounts, assessments, database, happenings, practitioners, sessions
 from dachi.store.accounts import Coach
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import Damaged, Database, DiskTrouble
@@ -17,21 +17,31 @@ from dachi.studio.work import Work
 
 
 class SignedIn(UserMixin):  # type: ignore[misc]
-    """A coach as Flask-Login wants one; the id carries the stamp that ends sessions."""
+    """A coach as Flask-Login wants one; the cookie names a session that can be ended."""
 
-    def __init__(self, coach: Coach) -> None:
-        self.coach = coach
+    def __init__(self, coach: Coach, token: str, number: int) -> None:
+        self.coach, self.token, self.number = coach, token, number
 
     def get_id(self) -> str:
         """Return the text kept in the session."""
-        return f"{self.coach.id}:{self.coach.stamp}"
+        return f"{self.coach.id}:{self.token}"
 
 
 def load_user(text: str) -> SignedIn | None:
-    """Return the coach a session belongs to, None once its stamp is stale."""
-    number, _, stamp = text.partition(":")
+    """Return the coach a session belongs to, None once it was ended, wherever its cookie is."""
+    number, _, token = text.partition(":")
     coach = accounts.by_id(db(), int(number)) if number.isdecimal() else None
-    return SignedIn(coach) if coach and coach.stamp == stamp else None
+    found = sessions.number_of(db(), coach.id, token) if coach else None
+    return SignedIn(coach, token, found) if coach and found is not None else None
+
+
+def let_in(coach: Coach, agent: str) -> None:
+    """Begin a session of a coach who has shown who they are."""
+    token = sessions.begin(db(), coach.id, agent)
+    number = sessions.number_of(db(), coach.id, token)
+    assert number is not None
+    happenings.note(db(), coach.id, "signed in")
+    login_user(SignedIn(coach, token, number), remember=False)
 
 
 def data_folder() -> Path:

@@ -44,8 +44,9 @@ from dachi.store.summaries import PoseSummary
 from dachi.store.weeks import PlannedSession, PlannedWeek, Profile
 from tests.support import LEG_RAISE, Studio, ago, day_ago
 
-#: They say something of the whole copy, ask for no coach, or make a coach.
+#: They say something of the whole copy, ask for no coach, make a coach or are the coach's own.
 OPEN = {
+    "accounts.set_password", "sessions.begin", "sessions.end_all",
     "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour",
     "accounts.keep_usual_marked", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
@@ -72,6 +73,9 @@ OWN_WORDS = {
     ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
     ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
     ("remarks.add", "readings"): {"hip_flexion": 71.0}, ("remarks.add", "first"): {"hip_flexion": 70.0},
+    ("sessions.number_of", "token"): "a token", ("sessions.end", "session_id"): 1,
+    ("happenings.note", "what"): "signed in", ("happenings.lately", "what"): "signed in",
+    ("happenings.lately", "since"): ago(9), ("happenings.of_coach", "most"): 9,
     ("remarks.add", "by_whom"): "again", ("assessments.set_still", "still"): True,
 }  # fmt: skip
 

@@ -1,22 +1,33 @@
-"""Signing in and out, the first account, the theme."""
+"""Signing in and out, the account and its record, the first account, the theme."""
 
 from __future__ import annotations
 
-from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
-from flask_login import login_required, login_user, logout_user
+import math
+
+from flask import (
+    Blueprint,
+    current_app,
+    flash,
+    make_response,
+    redirect,
+    render_template,
+    request,
+    url_for,
+)
+from flask_login import current_user, login_required, logout_user
 from werkzeug.wrappers import Response
 
-from dachi.store import accounts
+from dachi.store import accounts, happenings, sessions
 from dachi.store.database import Conflict
+from dachi.studio import health
+from dachi.web.patience import Patience
 from dachi.web.security import limiter, safe_path
-from dachi.web.session import SignedIn, db
+from dachi.web.session import clock, coach_id, current_coach, db, let_in, work
 
 room = Blueprint("accounts", __name__)
 
 
 @room.route("/sign-in", methods=["GET", "POST"])
-@limiter.limit("10/minute", methods=["POST"])
-@limiter.limit("60/hour", methods=["POST"])
 def sign_in() -> str | Response | tuple[str, int]:
     """Ask for address and password; with no account yet, make the first."""
     if not accounts.any_coach(db()):
@@ -24,21 +35,87 @@ def sign_in() -> str | Response | tuple[str, int]:
     back = safe_path(request.args.get("next"))
     if request.method == "GET":
         return render_template("sign_in.html", email="", problem=None)
-    email = request.form.get("email", "")
+    email, source = request.form.get("email", ""), request.remote_addr or ""
+    patience: Patience = current_app.extensions["patience"]
+    now = clock().seconds()
+    if wait := patience.wait(email, source, now):
+        problem = f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."
+        return render_template("sign_in.html", email=email, problem=problem), 429
     coach = accounts.check_password(db(), email, request.form.get("password", ""))
+    patience.guessed(email, source, now, right=coach is not None)
     if coach is None:
         problem = "Address and password do not fit together."
         return render_template("sign_in.html", email=email, problem=problem), 422
-    login_user(SignedIn(coach), remember=False)
+    let_in(coach, request.user_agent.string)
     return redirect(back)
 
 
 @room.post("/sign-out")
 @login_required
 def sign_out() -> Response:
-    """End the session."""
+    """End the session, also for whoever copied its cookie."""
+    sessions.end(db(), coach_id(), current_user.number)
     logout_user()
     return redirect(url_for("accounts.sign_in"))
+
+
+@room.get("/account")
+@login_required
+def account() -> str:
+    """Password, sessions, what happened, and how the record is doing."""
+    return _account(None)
+
+
+def _account(problem: str | None) -> str:
+    return render_template(
+        "account.html",
+        problem=problem,
+        sessions=sessions.of_coach(db(), coach_id()),
+        own=current_user.number,
+        happened=happenings.of_coach(db(), coach_id()),
+        health=health.lines(work()),
+        versions=health.versions(work()),
+        least=accounts.MIN_PASSWORD,
+    )
+
+
+@room.post("/account/password")
+@login_required
+def password() -> Response | tuple[str, int]:
+    """Change the password; every other session ends."""
+    old, new = request.form.get("old", ""), request.form.get("new", "")
+    patience: Patience = current_app.extensions["patience"]
+    source, now = request.remote_addr or "", clock().seconds()
+    coach = current_coach()
+    if wait := patience.wait(coach.email, source, now):
+        return _account(f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."), 429
+    right = accounts.check_password(db(), coach.email, old) is not None
+    patience.guessed(coach.email, source, now, right=right)
+    if not right:
+        return _account("The present password is another one. Nothing was changed."), 422
+    if len(new) < accounts.MIN_PASSWORD:
+        return _account(
+            f"Use at least {accounts.MIN_PASSWORD} characters. Nothing was changed."
+        ), 422
+    accounts.set_password(db(), coach.id, new)
+    ended = sessions.end_all(db(), coach.id, but=current_user.number)
+    happenings.note(db(), coach.id, "changed the password")
+    others = f", and {ended} other session{'s' if ended > 1 else ''} ended" if ended else ""
+    flash(f"The password is changed{others}.")
+    return redirect(url_for("accounts.account"))
+
+
+@room.post("/account/sessions")
+@login_required
+def end_sessions() -> Response:
+    """End one session, or every other one."""
+    one = request.form.get("session", "")
+    if one.isdecimal():
+        sessions.end(db(), coach_id(), int(one))
+    else:
+        sessions.end_all(db(), coach_id(), but=current_user.number)
+    flash("Ended.")
+    return redirect(url_for("accounts.account"))
 
 
 @room.route("/welcome", methods=["GET", "POST"])
@@ -64,7 +141,7 @@ def first() -> str | Response | tuple[str, int]:
         coach = accounts.add(db(), values["email"], values["name"], password)
     except Conflict as error:
         return render_template("first.html", values=values, problem=str(error)), 409
-    login_user(SignedIn(coach))
+    let_in(coach, request.user_agent.string)
     flash(f"Welcome, {coach.name}. Add the first person you work with.")
     return redirect(url_for("practitioners.new"))
 

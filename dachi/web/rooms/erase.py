@@ -6,7 +6,7 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.store import assessments
+from dachi.store import assessments, happenings
 from dachi.studio import erasing
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, own_trial, work
 
@@ -30,6 +30,12 @@ def page(pid: int) -> str:
     )
 
 
+def _note(what: str, pid: int | None = None) -> None:
+    # Erasing has committed already: what is noted now is a transaction of its own.
+    db().to_write()
+    happenings.note(db(), coach_id(), what, pid)
+
+
 def _typed(name: str) -> bool:
     return request.form.get("name", "").strip().casefold() == name.strip().casefold()
 
@@ -45,6 +51,7 @@ def person(pid: int) -> Response:
         )
         return redirect(url_for("erase.page", pid=pid))
     held = erasing.person(work(), pid) or abort(404)
+    _note("a person was erased")
     flash(f"Everything of theirs is erased here. {held}")
     return redirect(url_for("today.page"))
 
@@ -58,6 +65,7 @@ def photographs(pid: int) -> Response:
         flash(f"Nothing was erased: type “{who.call_name}” to erase the photographs.", "retake")
     else:
         held = erasing.photographs(work(), pid) or abort(404)
+        _note("every photograph was erased", pid)
         flash(f"Every photograph of {who.call_name} is erased here, with what was read. {held}")
     return redirect(url_for("erase.page", pid=pid))
 
@@ -68,6 +76,7 @@ def visit(aid: int) -> Response:
     """Erase a visit with its photographs and readings."""
     pid = own_assessment(aid).practitioner_id
     held = erasing.visit(work(), aid) or abort(404)
+    _note("a visit was erased", pid)
     flash(f"The visit is erased here, with its photographs and readings. {held}")
     return redirect(url_for("erase.page", pid=pid))
 
@@ -78,5 +87,6 @@ def shot(tid: int) -> Response:
     """Erase one photograph with what was read from it."""
     trial = own_trial(tid)
     held = erasing.shot(work(), tid) or abort(404)
+    _note("a photograph was erased", trial.practitioner_id)
     flash(f"The photograph is erased here, with what was read from it. {held}")
     return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))

@@ -18,7 +18,7 @@ from dachi.studio.calendars import calendar_of
 from dachi.studio.kind_words import kind_words
 from dachi.studio.phrases import say_day
 from dachi.studio.practice_history import by_week, heights, sitting
-from dachi.web.own_page import Own, closed, own_of
+from dachi.web.own_page import Own, closed, noted, own_of
 from dachi.web.security import csrf, limiter
 from dachi.web.serving import shared
 
@@ -32,6 +32,7 @@ def page(token: str) -> str | tuple[str, int]:
     own = own_of(token)
     if own is None:
         return closed()
+    noted(own, "the private page was opened")
     today = own.work.now()
     week, problem = None, None
     try:
@@ -158,4 +159,5 @@ def download(token: str) -> Response:
         download_name="my-practice.zip",
     )  # fmt: skip
     answer.headers["Cache-Control"] = "no-store"
+    noted(own, "their data was downloaded by the private link")
     return answer

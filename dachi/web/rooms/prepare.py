@@ -11,7 +11,7 @@ from werkzeug.wrappers import Response
 from dachi.core.assessing import permission
 from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.data import screening_questions
-from dachi.store import assessments, preparation
+from dachi.store import assessments, happenings, preparation
 from dachi.web.session import clock, coach_id, db, own_practitioner
 
 room = Blueprint("prepare", __name__)
@@ -67,6 +67,7 @@ def consent(pid: int) -> Response:
         return _back(pid, "Give the day of the consent; it cannot lie ahead.")
     if request.form.get("withdraw") == "1":
         preparation.withdraw_consent(db(), coach_id(), pid, on)
+        happenings.note(db(), coach_id(), "consent to photographs was withdrawn", pid)
         return _back(pid)
     scope = request.form.get("scope", "")
     guardian = request.form.get("guardian", "").strip()[:120]
@@ -78,6 +79,7 @@ def consent(pid: int) -> Response:
     preparation.give_consent(
         db(), coach_id(), pid, given_on=on, scope=scope, guardian=guardian, faces=faces
     )
+    happenings.note(db(), coach_id(), f"consent was given: {permission.SCOPES[scope]}", pid)
     return _back(pid)
 
 
