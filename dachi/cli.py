@@ -25,6 +25,11 @@ if TYPE_CHECKING:
 
 #: Photographs come in whole, several at once, bytes.
 LARGEST_BODY = 64 * 1024 * 1024
+#: Connections that say nothing are let go soon, and many of them keep nobody out.
+LISTENING: dict[str, Any] = {
+    "max_request_body_size": LARGEST_BODY, "channel_timeout": 30, "cleanup_interval": 10,
+    "connection_limit": 600, "asyncore_use_poll": True,
+}  # fmt: skip
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -322,7 +327,7 @@ def _serve(args: argparse.Namespace, *, demo: bool) -> int:
     threading.Thread(target=_look_after, args=(folder, clock), daemon=True).start()
     settle()
     _open_door(app, port + 1 if args.door is None else args.door)
-    serve(app, host=args.host, port=port, threads=6, max_request_body_size=LARGEST_BODY)
+    serve(app, host=args.host, port=port, threads=8, **LISTENING)
     return 0
 
 
@@ -368,9 +373,7 @@ def _open_door(app: Flask, door: int) -> None:
         print(f"dachi: phones cannot come in: {problem} Or name one with --door.", file=sys.stderr)
     elif door:
         app.config["DOOR_PORT"] = door
-        outside = create_server(
-            Door(app), host="0.0.0.0", port=door, threads=4, max_request_body_size=LARGEST_BODY
-        )
+        outside = create_server(Door(app), host="0.0.0.0", port=door, threads=4, **LISTENING)
         threading.Thread(target=outside.run, daemon=True).start()
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import threading
 import warnings
 from dataclasses import dataclass
 from datetime import datetime
@@ -26,6 +27,10 @@ MIN_SIDE = 320
 #: MPO: a JPEG with more pictures inside (depth, gain map), as many phones write; the first counts.
 FORMATS = ("JPEG", "MPO", "PNG", "WEBP", "HEIF")
 PREVIEW_SIDE, THUMB_SIDE = 1600, 360
+
+
+#: So many are decoded at once, as a large one takes half a gigabyte; others wait so long, s.
+_DECODING, PATIENCE_S = threading.BoundedSemaphore(2), 30.0
 
 
 class PhotoError(Told):
@@ -57,6 +62,17 @@ def take_in(data: bytes, folder: Path) -> Taken:
 
     Raises PhotoError with a sentence; nothing is left behind then.
     """
+    if not _DECODING.acquire(timeout=PATIENCE_S):
+        raise PhotoError(
+            "Other photographs are being taken in just now. Send it again in a moment."
+        )
+    try:
+        return _take_in(data, folder)
+    finally:
+        _DECODING.release()
+
+
+def _take_in(data: bytes, folder: Path) -> Taken:
     image = _open(data)
     focal, taken_at = _facts(image)
     try:

@@ -157,6 +157,16 @@ def shows(db: Database, coach_id: int, photo_id: int) -> Shows | None:
     return Shows(row["practitioner_id"], row["trial_id"]) if row else None
 
 
+def under_key(db: Database, coach_id: int, assessment_id: int, once_key: str) -> str | None:
+    """Return the hash of the source that was sent under a key before; None where none was."""
+    row = db.execute(
+        "SELECT ph.source_sha256 FROM trial t JOIN photo ph ON ph.id = t.photo_id"
+        " WHERE ph.coach_id = ? AND t.assessment_id = ? AND t.once_key = ?",
+        (coach_id, assessment_id, once_key),
+    ).fetchone()
+    return row["source_sha256"] if row else None
+
+
 def people_on(db: Database, coach_id: int, photo_id: int) -> set[int]:
     """Return everybody whose trials or trays hold a photograph: the same bytes may be of two."""
     rows = db.execute(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import UTC, date, datetime
+from datetime import UTC, date
 
 from dachi.interchange.calendar import Appointment, Practice, calendar
 from dachi.store import private_links
 from dachi.store import weeks as stored
 from dachi.store.practitioners import Practitioner
 from dachi.studio import summaries, weeks
+from dachi.studio.phrases import moment_of
 from dachi.studio.work import Work
 
 
@@ -34,9 +35,7 @@ def calendar_of(work: Work, who: Practitioner) -> bytes:
     ]
     found = []
     if who.next_visit_at:
-        found.append(
-            Appointment("visit", datetime.fromisoformat(who.next_visit_at), "Visit to your coach")
-        )
+        found.append(Appointment("visit", moment_of(who.next_visit_at), "Visit to your coach"))
     if look := due(work, who.id):
         found.append(
             Appointment(

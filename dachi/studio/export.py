@@ -67,9 +67,10 @@ def bundle(work: Work, who: Practitioner) -> IO[bytes]:
                 "state": asdict(state) if state else None, "photographs": len(own),
             }
         )  # fmt: skip
+        # Two visits of one day are two.
+        at = v.taken_at[:16].replace(":", "")
         pictures += [
-            (f"photographs/{v.taken_at[:10]}-{t.pose}-{t.side}-{t.mode}-{t.number}.jpg", t)
-            for t in own
+            (f"photographs/{at}-{t.pose}-{t.side}-{t.mode}-{t.number}.jpg", t) for t in own
         ]
     texts["visits.json"] = visits
     # The answer that sends it closes it.

@@ -217,6 +217,12 @@ def send(
         work, visit, who, place.mode, place.pose, figure=incoming.truth is not None
     ):
         raise Refused(problem)
+    if once_key and photos.under_key(work.db, work.coach, visit.id, once_key) not in (
+        None, source_digest(incoming.data),
+    ):  # fmt: skip
+        raise Refused(
+            "Another photograph was sent under this key. Nothing was added: send it anew."
+        )
     if double := photos.use_of(work.db, work.coach, source_digest(incoming.data)):
         trial = assessments.trial(work.db, work.coach, double.trial_id)
         same = trial is not None and place.slot == Slot(

@@ -15,6 +15,12 @@ STATUS_WORDS = {
 STATUS_SIGNS = {"unmarked": "○", "ok": "✓", "watch": "!", "retake": "↺"}
 
 
+def moment_of(text: str) -> datetime:
+    """A moment as a form or a record has it, on the wall clock; ValueError where it is none."""
+    at = datetime.fromisoformat(text)
+    return at if at.tzinfo is None else at.astimezone().replace(tzinfo=None)
+
+
 def say_day(moment: str | None) -> str:
     """``24 Nov 2026`` from an ISO date or time; a dash where there is none."""
     if not moment:

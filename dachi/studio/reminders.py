@@ -14,7 +14,7 @@ from dachi.simulation.outbox import Letter
 from dachi.store import practice_log, practitioners, private_links
 from dachi.store.practitioners import Practitioner
 from dachi.studio.calendars import calendar_of, due
-from dachi.studio.phrases import say_day
+from dachi.studio.phrases import moment_of, say_day
 from dachi.studio.work import Work
 
 #: A visit is said this many days ahead; practice that rests this long is asked after.
@@ -51,7 +51,7 @@ def reminder(work: Work, who: Practitioner, kind: str) -> Reminder:
     """
     look = due(work, who.id)
     if kind == "visit":
-        if not who.next_visit_at or datetime.fromisoformat(who.next_visit_at) <= work.now():
+        if not who.next_visit_at or moment_of(who.next_visit_at) <= work.now():
             raise NoReminder(f"No visit of {who.call_name} lies ahead: plan one first.")
         when = f"{say_day(who.next_visit_at)} at {who.next_visit_at[11:16]}"
         return Reminder(
@@ -93,7 +93,7 @@ def waiting(work: Work) -> list[Reminder]:
 
 
 def _most_pressing(work: Work, who: Practitioner, now: datetime) -> str | None:
-    visit = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
+    visit = moment_of(who.next_visit_at) if who.next_visit_at else None
     coming = visit is not None and visit > now
     if visit is not None and coming and visit <= now + timedelta(days=VISIT_DAYS):
         return "visit"

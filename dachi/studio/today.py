@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import date, timedelta
 from enum import StrEnum
 
 from dachi.core.judging.trend import earliest_look
 from dachi.store import today as stored
 from dachi.store.today import Seen
-from dachi.studio.phrases import say_day
+from dachi.studio.phrases import moment_of, say_day
 from dachi.studio.summaries import freshen
 from dachi.studio.work import Work
 
@@ -114,7 +114,7 @@ def _entry(who: Seen, today: date) -> TodayEntry | None:
 
 def _coming(who: Seen, today: date) -> list[tuple[str, str]]:
     """When the person comes, if within the week, and what is missing for it."""
-    at = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
+    at = moment_of(who.next_visit_at) if who.next_visit_at else None
     away = (at.date() - today).days if at is not None else -1
     if at is None or not 0 <= away <= COMING_DAYS:
         return []

@@ -36,6 +36,7 @@ from dachi.store.summaries import LineSummary, PoseSummary
 from dachi.store.weeks import PlannedItem, PlannedSession, PlannedWeek, Profile
 from dachi.studio import overview, summaries, versions
 from dachi.studio.cautions import PAIN_DAYS, active_cautions, days_since
+from dachi.studio.phrases import moment_of
 from dachi.studio.work import Work
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
@@ -169,7 +170,7 @@ def _hurt_lately(log: Sequence[LogEntry], today: datetime) -> list[str]:
 
 def _quiet_day(who: Practitioner, work: Work) -> int | None:
     """The weekday of a visit within the coming week."""
-    visit = datetime.fromisoformat(who.next_visit_at) if who.next_visit_at else None
+    visit = moment_of(who.next_visit_at) if who.next_visit_at else None
     if visit is None or not 0 <= (visit.date() - work.today()).days < 7:
         return None
     return visit.weekday()

@@ -109,6 +109,8 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.register_error_handler(Damaged, _broken)
     app.register_error_handler(OSError, _disk)
     app.register_error_handler(OverflowError, _no_such)
+    app.register_error_handler(ValueError, _too_long)
+    app.register_error_handler(RecursionError, _too_deep)
     app.register_error_handler(Exception, _apologise)
     return app
 
@@ -185,6 +187,18 @@ def _apologise(error: Exception) -> tuple[str, int]:
 def _no_such(error: OverflowError) -> tuple[str, int]:
     """A number too long for the database names nothing that is kept there."""
     return _page(SENTENCES[404], 404) if "SQLite" in str(error) else _apologise(error)
+
+
+def _too_long(error: ValueError) -> tuple[str, int]:
+    """A number of thousands of digits is none that anybody means."""
+    if "Exceeds the limit" in str(error):
+        return _page(SENTENCES[400], 400)
+    return _apologise(error)
+
+
+def _too_deep(_: RecursionError) -> tuple[str, int]:
+    """What is nested ten thousand deep was made to be."""
+    return _page(SENTENCES[400], 400)
 
 
 def _no_room(error: DiskTrouble) -> tuple[str, int]:

@@ -82,7 +82,7 @@ class WholeAssessment(InChromium):
         page.get_by_role("link", name="New assessment").click()
         page.fill("#taken_at", ago(5, "17:00"))
         page.get_by_text("Pain anywhere?").click()
-        page.get_by_label("Left knee").select_option("2")
+        page.get_by_label("Left knee", exact=True).select_option("2")
         self.assertEqual(self.serious_issues(page), [])
         page.get_by_role("button", name="Open the run sheet").click()
         page.wait_for_url("**/a/*")

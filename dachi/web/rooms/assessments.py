@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
 from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
@@ -20,6 +20,7 @@ from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
 from dachi.store.day_states import DayState
 from dachi.studio import intake, summaries, visits
+from dachi.studio.phrases import moment_of
 from dachi.web.session import clock, coach_id, db, own_assessment, own_practitioner, work
 from dachi.web.sheet_page import pose_of, sheet_view
 
@@ -144,11 +145,11 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
 def _lately(pid: int, taken_at: str, but: int | None = None) -> Assessment | None:
     """The visit within the week before, whose repetition would tell the day's scatter."""
     try:
-        at = datetime.fromisoformat(taken_at)
+        at = moment_of(taken_at)
     except ValueError:
         return None
     for v in assessments.of_practitioner(db(), coach_id(), pid):
-        gap = at - datetime.fromisoformat(v.taken_at)
+        gap = at - moment_of(v.taken_at)
         if v.id != but and timedelta(hours=12) <= gap <= timedelta(days=7):
             return v
     return None
@@ -224,7 +225,7 @@ def _amount(text: str, low: float, high: float) -> float | None:
 
 def _problem(values: dict[str, Any]) -> str | None:
     try:
-        at = datetime.fromisoformat(values["taken_at"])
+        at = moment_of(values["taken_at"])
     except ValueError:
         return "Give the date and time of the assessment."
     if at > clock().local().replace(hour=23, minute=59) or at.year < 1990:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from typing import Any
 
@@ -77,6 +78,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             "practitioner_form.html",
             who=who,
             values=shown,
+            was=json.dumps(shown),
             problems={},
             visits=visits,
             own=who.props,
@@ -84,9 +86,14 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             **_choices(),
         )
     values, problems = _read()
+    # What this form did not change stays as it is now, whatever it was when the form was opened.
+    for name in _untouched():
+        values.pop(name, None)
+        problems.pop(name, None)
     if problems:
         page = render_template(
             "practitioner_form.html",
+            was=request.form.get("was", ""),
             who=who,
             values=request.form,
             problems=problems,
@@ -103,15 +110,26 @@ def record(pid: int) -> str | Response | tuple[str, int]:
     return redirect(url_for("practitioners.record", pid=pid))
 
 
+def _untouched() -> set[str]:
+    """Fields whose text is what it was when the form was opened."""
+    try:
+        was = json.loads(request.form.get("was", ""))
+    except (ValueError, RecursionError):
+        return set()
+    if not isinstance(was, dict):
+        return set()
+    return {k for k, v in was.items() if k in request.form and request.form[k] == str(v)}
+
+
 def _choices() -> dict[str, Any]:
     return {"props": props(), "schools": schools()}
 
 
 def _read() -> tuple[dict[str, Any], dict[str, str]]:
     values: dict[str, Any] = {
-        "call_name": request.form.get("call_name", "").strip()[:80],
+        "call_name": " ".join(request.form.get("call_name", "").split())[:80],
         "notes": request.form.get("notes", "").strip()[:4000],
-        "email": request.form.get("email", "").strip()[:200],
+        "email": "".join(request.form.get("email", "").split())[:200],
     }
     if request.form.get("dominant_side", "") in ("", "left", "right"):
         values["dominant_side"] = request.form.get("dominant_side", "")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +27,7 @@ from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.studio import export, overview, practice_log, summaries
 from dachi.studio.histories import day_number
-from dachi.studio.phrases import say_day
+from dachi.studio.phrases import moment_of, say_day
 from dachi.studio.summaries import judged, label_of, others_for
 from dachi.web.session import coach_id, data_folder, db, own_practitioner, work
 
@@ -368,7 +368,7 @@ def plan_visit(pid: int) -> Redirect:
     own_practitioner(pid)
     text = request.form.get("next_visit_at", "").strip()
     try:
-        at = datetime.fromisoformat(text).isoformat(timespec="minutes") if text else None
+        at = moment_of(text).isoformat(timespec="minutes") if text else None
     except ValueError:
         return _back(pid, "Give the next visit as a date and a time.")
     practitioners.plan_visit(db(), coach_id(), pid, at)

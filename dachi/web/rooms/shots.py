@@ -16,7 +16,7 @@ from dachi.store.database import Conflict
 from dachi.studio import drafts, intake, summaries
 from dachi.studio.markings import Surroundings, measure_again, measure_from
 from dachi.web.bench_guard import at_bench, keep_closed
-from dachi.web.session import coach_id, db, own_trial, work
+from dachi.web.session import coach_id, db, own_assessment, own_trial, work
 
 room = Blueprint("shots", __name__)
 room.before_request(keep_closed)
@@ -191,6 +191,12 @@ def move(tid: int) -> Response:
     )
     try:
         place = intake.place_of(parts, at.who)
+        visit = own_assessment(at.trial.assessment_id)
+        if place.mode != at.trial.mode or place.pose.id != at.trial.pose:
+            # What may not be taken may not be filed as taken either.
+            drawn = at.photo.truth is not None
+            if why := intake.refusal(work(), visit, at.who, place.mode, place.pose, figure=drawn):
+                raise intake.Refused(why)
         corners = _own_corners(at)
         variant = at.trial.variant if place.pose.id == at.trial.pose else place.variant
         position_id = at.position.id

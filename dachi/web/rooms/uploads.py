@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Sequence
 from dataclasses import replace
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
+from werkzeug.datastructures import FileStorage
 from werkzeug.wrappers import Response
 
 from dachi.core.body.figure import Body
@@ -39,6 +41,7 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
     visit = own_assessment(aid)
     who = own_practitioner(visit.practitioner_id)
     files = [f for f in request.files.getlist("photo") if f.filename]
+    step = 0
     try:
         place = intake.place_of(request.form, who)
         if not files:
@@ -50,11 +53,21 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
                 work(), visit, who, _later(place, step), Incoming(sent.read()),
                 f"{once}-{step}" if once else None,
             )  # fmt: skip
+            # Each one is kept by itself: what comes after it takes nothing back.
+            db().again(keep=True)
     except Told as error:
-        return _refuse(visit, str(error))
+        return _refuse(visit, _which(str(error), files, step))
     except OSError as error:
-        return _refuse(visit, intake.unwritten(error))
+        return _refuse(visit, _which(intake.unwritten(error), files, step))
     return _placed(trial_id)
+
+
+def _which(problem: str, files: Sequence[FileStorage], step: int) -> str:
+    """A problem with one of several photographs, and what became of the ones before it."""
+    if len(files) < 2:
+        return problem
+    before = f"{step} of {len(files)} photographs are in. " if step else "None is in yet. "
+    return f"{before}{files[step].filename}: {problem}"
 
 
 def _later(place: Place, step: int) -> Place:

@@ -111,8 +111,9 @@
           await store("readwrite", (s) => s.delete(w.once));
           pause = 0; sheet = { ...sheet, ...body };
           say(queue.length > 1 ? `Sent. ${queue.length - 1} more wait.` : "Sent.");
-        } else if (answer && answer.status === 422 && body) {
-          await store("readwrite", (s) => s.put({ ...w, problem: body.problem }));
+        } else if (answer && (answer.status === 413 || answer.status === 422)) {
+          // Larger than anybody takes: sending it again would change nothing.
+          await store("readwrite", (s) => s.put({ ...w, problem: body?.problem || "The photograph is larger than 50 MB. Choose a smaller size in the camera's settings, then take it again." }));
           // What was refused is the shot to take: the person is still there.
           const at = sheet.order.findIndex((s) => same(s, w.slot));
           if (at >= 0) now = at;
