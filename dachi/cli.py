@@ -74,12 +74,24 @@ def main(argv: list[str] | None = None) -> int:
         "--heal", type=Path, default=None,
         help="put lost pictures back from a backup file or a folder of the originals",
     )  # fmt: skip
+    for name, about in (
+        ("export", "write people with their photographs into a file for another Dachi"),
+        ("import", "take people in from such a file, all or nothing"),
+    ):
+        sub = commands.add_parser(name, help=about)
+        sub.add_argument("file", type=Path)
+        sub.add_argument("--coach", required=True, help="address of the account")
+        sub.add_argument("--data", type=Path, default=None)
+        if name == "import":
+            sub.add_argument("--beside", action="store_true", help="even who is here already")
     sub = commands.add_parser("account", help="give a coach a new password; ends their sessions")
     sub.add_argument("email")
     sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
     args = parser.parse_args(argv)
     if args.command == "account":
         return _account(args)
+    if args.command in ("export", "import"):
+        return _move(args)
     if args.command in ("backup", "restore", "check"):
         return _keep(args)
     if args.command == "recompute":
@@ -211,6 +223,40 @@ def _account(args: argparse.Namespace) -> int:
         return 2
     print(f"The new password of {coach.email}: {password}")
     return 0
+
+
+def _move(args: argparse.Namespace) -> int:
+    """People of a coach into a file, or out of one."""
+    from dachi.store import accounts
+    from dachi.store.database import FILE, connect, migrate, transaction
+    from dachi.studio import moving
+    from dachi.studio.work import Work
+
+    folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
+    try:
+        if not (folder / FILE).exists():
+            raise StoreError(f"There is no database in {folder}.")
+        db = connect(folder, Clock())
+        migrate(db)
+        with contextlib.closing(db), transaction(db):
+            coach = accounts.by_email(db, args.coach)
+            if coach is None:
+                raise StoreError(f"There is no account with the address {args.coach}.")
+            work = Work(db, folder, coach.id)
+            if args.command == "import":
+                done = moving.receive(work, args.file, beside=args.beside)
+                same = f"; here already, just so: {', '.join(done.same)}" if done.same else ""
+                print(f"{len(done.people)} people were taken in{same}.")
+                return 0
+            if args.file.exists():
+                raise StoreError(f"{args.file} is there already: name another file.")
+            with args.file.open("xb") as out:
+                lost = moving.send(work, moving.everybody(work), out)
+            print(f"{args.file}: everybody of {coach.email}.")
+            return 1 if lost else 0
+    except (Told, OSError) as error:
+        print(f"dachi: {str(error).rstrip('.')}.", file=sys.stderr)
+        return 2
 
 
 def _backup(folder: Path, to: Path | None) -> int:

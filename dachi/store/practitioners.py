@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from dachi.store import moving
 from dachi.store.database import Database
 
 
@@ -89,10 +90,11 @@ _FIELDS = (
 def add(db: Database, coach_id: int, call_name: str, **fields: Any) -> int:
     """Add a practitioner and return the id; fields as in Practitioner."""
     found = _columns(fields | {"call_name": call_name})
-    places = ", ".join("?" * (len(found) + 2))
+    places = ", ".join("?" * (len(found) + 3))
     cursor = db.execute(
-        f"INSERT INTO practitioner ({', '.join(found)}, coach_id, created_at) VALUES ({places})",
-        (*found.values(), coach_id, db.now()),
+        f"INSERT INTO practitioner ({', '.join(found)}, coach_id, uid, created_at)"
+        f" VALUES ({places})",
+        (*found.values(), coach_id, moving.new_uid(), db.now()),
     )
     return int(cursor.lastrowid or 0)
 

@@ -26,6 +26,7 @@ from dachi.web.rooms import (
     drills,
     erase,
     letters,
+    moving,
     own,
     phone,
     pictures,
@@ -98,6 +99,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         drills,
         erase,
         letters,
+        moving,
         own,
     ):
         app.register_blueprint(room.room)

@@ -62,6 +62,8 @@ def record(pid: int) -> str | Response | tuple[str, int]:
     """Show and change a practitioner's record, with the list of assessments."""
     who = own_practitioner(pid)
     visits = assessments.of_practitioner(db(), coach_id(), pid)
+    listed = practitioners.listing(db(), coach_id())
+    others = [x.practitioner for x in listed if x.practitioner.id != pid]
     stored = {
         f: getattr(who, f)
         for f in (
@@ -81,6 +83,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             was=json.dumps(shown),
             problems={},
             visits=visits,
+            others=others,
             own=who.props,
             chosen=chosen_schools(who.schools),
             **_choices(),
@@ -98,6 +101,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             values=request.form,
             problems=problems,
             visits=visits,
+            others=others,
             own=values["props"],
             chosen=chosen_schools(values["schools"]),
             **_choices(),

@@ -1,0 +1,90 @@
+"""Taking records out, in, and together."""
+
+from __future__ import annotations
+
+import tempfile
+from typing import IO
+
+from flask import Blueprint, flash, redirect, request, send_file, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.errors import Told
+from dachi.store import happenings
+from dachi.studio import moving
+from dachi.web.session import clock, coach_id, db, own_practitioner, work
+
+room = Blueprint("moving", __name__)
+
+#: Larger files are put together on disk, bytes.
+IN_MEMORY = 8_000_000
+
+
+def _file(people: list[int], name: str) -> Response:
+    # The answer that sends it closes it.
+    out: IO[bytes] = tempfile.SpooledTemporaryFile(IN_MEMORY)  # noqa: SIM115
+    moving.send(work(), people, out)
+    out.seek(0)
+    answer = send_file(
+        out, mimetype="application/zip", as_attachment=True,
+        download_name=f"{name}-{clock().today().isoformat()}.zip",
+    )  # fmt: skip
+    answer.headers["Cache-Control"] = "no-store"
+    return answer
+
+
+@room.get("/p/<int:pid>/record.zip")
+@login_required
+def person(pid: int) -> Response:
+    """One person with their photographs, for another Dachi."""
+    own_practitioner(pid)
+    answer = _file([pid], "person")
+    db().to_write()
+    happenings.note(db(), coach_id(), "the record was written to a file", pid)
+    return answer
+
+
+@room.get("/account/studio.zip")
+@login_required
+def studio() -> Response:
+    """Everybody with their photographs, for another Dachi."""
+    answer = _file(moving.everybody(work()), "studio")
+    db().to_write()
+    happenings.note(db(), coach_id(), "everybody's record was written to a file")
+    return answer
+
+
+@room.post("/account/import")
+@login_required
+def take_in() -> Response:
+    """Take in people from a file, all or nothing."""
+    sent = request.files.get("record")
+    back = redirect(url_for("accounts.account"))
+    if sent is None or not sent.filename:
+        flash("Choose a file first.", "retake")
+        return back
+    try:
+        done = moving.receive(work(), sent.stream, beside=request.form.get("beside") == "1")
+    except Told as error:
+        db().again(keep=False)
+        flash(f"{str(error).rstrip('.')}.", "retake")
+        return back
+    happenings.note(db(), coach_id(), f"{len(done.people)} people were taken in from a file")
+    new = f"{len(done.people)} {'person was' if len(done.people) == 1 else 'people were'} taken in."
+    same = f" Here already, just so: {', '.join(done.same)}." if done.same else ""
+    flash(new + same)
+    return back
+
+
+@room.post("/p/<int:pid>/merge")
+@login_required
+def merge(pid: int) -> Response:
+    """Make one record of two of the same person; this one wins where both say something."""
+    who = own_practitioner(pid)
+    text = request.form.get("other", "")
+    if not text.isdecimal() or len(text) > 12 or not moving.merge(work(), pid, int(text)):
+        flash("Choose the other record of this person.", "retake")
+    else:
+        happenings.note(db(), coach_id(), "two records were made one", pid)
+        flash(f"Both records are {who.call_name}’s now.")
+    return redirect(url_for("practitioners.record", pid=pid))

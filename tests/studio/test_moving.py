@@ -1,0 +1,195 @@
+"""Records out of one Dachi and into another: identical, once, all or nothing."""
+
+import contextlib
+import io
+import json
+import sqlite3
+import tempfile
+import zipfile
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from dachi.cli import main
+from dachi.demo import ACCOUNT
+from dachi.photos.ingest import path_of
+from dachi.store import accounts, moving, practice_log, practitioners, summaries, unsorted_photos
+from dachi.store.database import Conflict, connect, transaction
+from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
+from dachi.studio import keeping
+from dachi.studio import moving as boxes
+from dachi.studio.moving import MovingProblem
+from dachi.studio.work import Work
+from dachi.web.app import create_app
+from tests.support import CLOCK, Pages, ago, plain_picture, rendered
+
+
+class Moving(Pages):
+    def setUp(self) -> None:
+        super().setUp()
+        self.sign_in()
+        aid = self.new_assessment()
+        tid = self.shot(aid)
+        self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
+        self.upload(aid, plain_picture(800, 600), "second.jpg", number="2")
+        self.client.get(f"/p/{self.pid}/plan")
+        practice_log.add(
+            self.db, self.coach.id, self.pid,
+            NewLogEntry("k", ago(2), 600, Felt.EASY, True, (DrillDone("lizard", 60.0),),
+                        pains=(Pain("lizard", "left knee", "knee"),)),
+        )  # fmt: skip
+        other = practitioners.add(self.db, self.coach.id, "Tavi", birth_year=1991)
+        self.tavi = other
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.home = Path(holder.name) / "other"
+        create_app(self.home, CLOCK)
+        self.there = connect(self.home, CLOCK)
+        self.addCleanup(self.there.close)
+        self.them = Work(
+            self.there,
+            self.home,
+            accounts.add(self.there, "b@quay.example", "Bo", "another one").id,
+        )
+
+    def box(self, *people: int) -> io.BytesIO:
+        out = io.BytesIO()
+        boxes.send(self.work, people or boxes.everybody(self.work), out)
+        out.seek(0)
+        return out
+
+    def take(self, box: Any, **more: bool) -> moving.Loaded:
+        with transaction(self.there):
+            return boxes.receive(self.them, box, **more)
+
+    def counts(self) -> dict[str, int]:
+        return {
+            t: self.there.execute(f"SELECT count(*) FROM {t}").fetchone()[0]
+            for t in (*moving.MOVED, *moving.LEFT)
+        }  # fmt: skip
+
+    def test_every_table_is_moved_or_said_to_stay(self) -> None:
+        with closing(sqlite3.connect(self.folder / "dachi.sqlite3")) as db:
+            names = {
+                r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+            }
+        self.assertEqual(names - {"sqlite_sequence"}, {*moving.MOVED, *moving.LEFT})
+
+    def test_out_and_in_and_out_again_is_identical(self) -> None:
+        before = boxes.record_of(self.work, boxes.everybody(self.work))
+        self.assertTrue(all(before["tables"][t] for t in ("reading", "week_plan", "practice_pain")))
+        done = self.take(self.box())
+        self.assertEqual((len(done.people), done.same), (2, []))
+        self.assertEqual(boxes.record_of(self.them, boxes.everybody(self.them)), before)
+        self.assertTrue(keeping.check(self.home).whole)
+        mine = summaries.of_practitioner(self.db, self.coach.id, self.pid)
+        theirs = summaries.of_practitioner(self.there, self.them.coach, done.people[0])
+        self.assertEqual([d.pose for d in theirs], [d.pose for d in mine])
+
+    def test_twice_changes_nothing(self) -> None:
+        self.take(self.box())
+        counts = self.counts()
+        done = self.take(self.box())
+        self.assertEqual((done.people, sorted(done.same)), ([], ["Runa", "Tavi"]))
+        done = self.take(self.box(self.tavi))
+        self.assertEqual(done.same, ["Tavi"])
+        self.assertEqual(self.counts(), counts)
+        # Something has changed since: nobody is written over.
+        practitioners.update(self.db, self.coach.id, self.tavi, notes="new")
+        with self.assertRaisesRegex(Conflict, "Tavi is here already, and what comes differs"):
+            self.take(self.box())
+        self.assertEqual(self.counts(), counts)
+        done = self.take(self.box(self.tavi), beside=True)
+        self.assertEqual(len(done.people), 1)
+        keep = practitioners.listing(self.there, self.them.coach)
+        twins = [x.practitioner.id for x in keep if x.practitioner.call_name == "Tavi"]
+        with transaction(self.there):
+            self.assertTrue(boxes.merge(self.them, twins[0], twins[1]))
+        self.assertEqual(self.counts()["practitioner"], counts["practitioner"])
+
+    def test_nobody_elses_rows_come_along(self) -> None:
+        text = json.dumps(boxes.record_of(self.work, [self.tavi]))
+        self.assertNotIn("Runa", text)
+        other = accounts.add(self.db, "else@quay.example", "Else", "a few words in a row")
+        theirs = boxes.record_of(Work(self.db, self.folder, other.id), [self.pid, self.tavi])
+        self.assertEqual([t for t, rows in theirs["tables"].items() if rows], [])
+
+    def test_damaged_files_take_nothing_in(self) -> None:
+        good = self.box()
+        counts = self.counts()
+
+        def changed(**parts: bytes) -> io.BytesIO:
+            out = io.BytesIO()
+            with zipfile.ZipFile(good) as old, zipfile.ZipFile(out, "w") as new:
+                for name in old.namelist():
+                    new.writestr(name, parts.get(name, old.read(name)))
+            return out
+
+        with zipfile.ZipFile(good) as found:
+            record = json.loads(found.read("record.json"))
+            picture = next(n for n in found.namelist() if n.startswith("photos/"))
+        newer = json.dumps(record | {"schema": 999}).encode()
+        wrong = json.dumps(record | {"tables": {"practitioner": [{"id": 1}]}}).encode()
+        for box, words in (
+            (io.BytesIO(b"no zip"), "no record"), (io.BytesIO(good.getvalue()[:900]), "no record"),
+            (changed(**{"record.json": b"[" * 90_000}), "cannot be read"), (changed(**{"record.json": newer}), "newer"),
+            (changed(**{"record.json": wrong}), "not right"), (changed(**{"record.json": json.dumps(record).encode()}), "hash"),
+            (changed(**{picture: plain_picture()}), "damaged"),
+        ):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(MovingProblem, words):
+                self.take(box)
+            self.assertEqual(self.counts(), counts)
+
+    def test_rows_that_are_none(self) -> None:
+        for row, words in (
+            ({"id": 1, "uid": "x", "call_name": "A", "created_at": "", "surprise": 1}, "surprise"),
+            ({"id": 1, "uid": "x", "call_name": "A"}, "cannot be taken in"),
+            ({"id": 1, "uid": "x", "call_name": "A", "created_at": "", "height_cm": "tall"}, "cannot be"),
+        ):  # fmt: skip
+            with (
+                self.subTest(words),
+                self.assertRaisesRegex(Conflict, words),
+                transaction(self.there),
+            ):
+                moving.load(self.there, self.them.coach, {"practitioner": [row]}, beside=False)
+        self.assertEqual(self.counts()["practitioner"], 0)
+
+    def test_one_of_two(self) -> None:
+        """Everything of the other comes over; what both say stays as it was here."""
+        practitioners.update(self.db, self.coach.id, self.tavi, height_cm=180.0, birth_year=1991)
+        practitioners.update(self.db, self.coach.id, self.pid, height_cm=None)
+        (visits,) = self.db.execute("SELECT count(*) FROM assessment").fetchone()
+        unsorted_photos.of_assessment(self.db, self.coach.id, 1)
+        self.assertFalse(boxes.merge(self.them, self.pid, self.tavi), "another coach")
+        self.assertFalse(boxes.merge(self.work, self.pid, self.pid))
+        self.post(f"/p/{self.pid}/merge", {"other": str(self.tavi)})
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        self.assertEqual((who.birth_year, who.height_cm), (1994, 180.0))
+        self.assertIsNone(practitioners.get(self.db, self.coach.id, self.tavi))
+        self.post(f"/p/{self.pid}/merge", {"other": str(self.tavi)})
+        self.assertEqual(self.db.execute("SELECT count(*) FROM assessment").fetchone()[0], visits)
+        self.assertEqual(self.db.execute("PRAGMA foreign_key_check").fetchall(), [])
+
+    def test_by_page_and_by_command(self) -> None:
+        data = self.client.get(f"/p/{self.pid}/record.zip").get_data()
+        form = {"record": (io.BytesIO(data), "person.zip")}
+        answer = self.post("/account/import", form, content_type="multipart/form-data")
+        page = self.text(self.client.get(answer.headers["Location"]))
+        self.assertIn("0 people were taken in. Here already, just so: Runa.", page)
+        self.assertIn("Runa: the record was written to a file", page)
+        form = {"record": (io.BytesIO(b"x"), "person.zip")}
+        answer = self.post("/account/import", form, content_type="multipart/form-data")
+        self.assertIn("no record", self.text(self.client.get(answer.headers["Location"])))
+        out = self.home.with_name("all.zip")
+        heard = io.StringIO()
+        with contextlib.redirect_stdout(heard), contextlib.redirect_stderr(heard):
+            own = ("--coach", "coach@quay.example", "--data", str(self.folder))
+            self.assertEqual(main(["export", str(out), *own]), 0, heard.getvalue())
+            self.assertEqual(main(["export", str(out), *own]), 2)
+            far = ("--coach", "b@quay.example", "--data", str(self.home))
+            self.assertEqual(main(["import", str(out), *far]), 0, heard.getvalue())
+            self.assertEqual(main(["import", str(out), "--coach", ACCOUNT, *far[2:]]), 2)
+        self.assertIn("2 people were taken in.", heard.getvalue())
+        (sha,) = self.there.execute("SELECT sha256 FROM photo LIMIT 1").fetchone()
+        self.assertTrue(path_of(self.home, sha, "thumb").exists())
