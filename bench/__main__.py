@@ -7,7 +7,7 @@ import sys
 
 PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice")
 #: Not run unless asked for: the body model of tools/need-bodies, a browser for some minutes.
-ASKED = ("bodies", "day")
+ASKED = ("bodies", "day", "mutated", "load")
 
 
 def main(wanted: list[str]) -> int:

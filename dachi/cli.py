@@ -4,14 +4,10 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import errno
 import json
 import os
-import socket
 import sys
-import threading
-import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,15 +17,8 @@ from dachi.interchange.json_lines import FOLDER, FORMATS, lines_of
 from dachi.store.database import StoreError
 
 if TYPE_CHECKING:
-    from flask import Flask
-
-#: Photographs come in whole, several at once, bytes.
-LARGEST_BODY = 64 * 1024 * 1024
-#: Connections that say nothing are let go soon, and many of them keep nobody out.
-LISTENING: dict[str, Any] = {
-    "max_request_body_size": LARGEST_BODY, "channel_timeout": 30, "cleanup_interval": 10,
-    "connection_limit": 600, "asyncore_use_poll": True,
-}  # fmt: skip
+    from dachi.store.accounts import Coach
+    from dachi.store.database import Database
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -47,6 +36,12 @@ def main(argv: list[str] | None = None) -> int:
             "--door", type=int, default=None,
             help="port for phones in the local network; default: the next one, 0 for none",
         )  # fmt: skip
+        sub.add_argument(
+            "--studio", type=int, nargs="?", const=-1, default=0, metavar="PORT",
+            help="open every page, encrypted, to the studio's own devices; default port: the third",
+        )  # fmt: skip
+        sub.add_argument("--cert", type=Path, default=None, help="own certificate for --studio")
+        sub.add_argument("--key", type=Path, default=None, help="its key")
         sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var")
     sub = commands.add_parser("measure", help="read scenes (JSON Lines), write results")
     sub.add_argument("file", help="a file of scenes, or - for standard input")
@@ -106,7 +101,9 @@ def main(argv: list[str] | None = None) -> int:
         sys.stdout.write((FOLDER / f"{args.name}.schema.json").read_text("utf-8"))
         return 0
     try:
-        return _serve(args, demo=args.command == "demo")
+        from dachi import start
+
+        return start.serve(args, demo=args.command == "demo")
     except StoreError as error:
         print(f"dachi: {error}", file=sys.stderr)
         return 2
@@ -197,23 +194,32 @@ def _keep(args: argparse.Namespace) -> int:
         return 2
 
 
+@contextlib.contextmanager
+def _coach_of(data: Path | None, email: str) -> Iterator[tuple[Database, Path, Coach]]:
+    """A data folder's database in a transaction, and the coach of an address; StoreError."""
+    from dachi.store import accounts
+    from dachi.store.database import FILE, connect, migrate, transaction
+
+    folder = (data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
+    if not (folder / FILE).exists():
+        raise StoreError(f"There is no database in {folder}.")
+    db = connect(folder, Clock())
+    migrate(db)
+    with contextlib.closing(db), transaction(db):
+        coach = accounts.by_email(db, email)
+        if coach is None:
+            raise StoreError(f"There is no account with the address {email}.")
+        yield db, folder, coach
+
+
 def _account(args: argparse.Namespace) -> int:
     """A new password for a coach who lost theirs, printed once."""
     import secrets
 
     from dachi.store import accounts, happenings, sessions
-    from dachi.store.database import FILE, connect, migrate, transaction
 
-    folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
     try:
-        if not (folder / FILE).exists():
-            raise StoreError(f"There is no database in {folder}.")
-        db = connect(folder, Clock())
-        migrate(db)
-        with contextlib.closing(db), transaction(db):
-            coach = accounts.by_email(db, args.email)
-            if coach is None:
-                raise StoreError(f"There is no account with the address {args.email}.")
+        with _coach_of(args.data, args.email) as (db, _, coach):
             password = secrets.token_urlsafe(12)
             accounts.set_password(db, coach.id, password)
             sessions.end_all(db, coach.id)
@@ -227,21 +233,11 @@ def _account(args: argparse.Namespace) -> int:
 
 def _move(args: argparse.Namespace) -> int:
     """People of a coach into a file, or out of one."""
-    from dachi.store import accounts
-    from dachi.store.database import FILE, connect, migrate, transaction
     from dachi.studio import moving
     from dachi.studio.work import Work
 
-    folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
     try:
-        if not (folder / FILE).exists():
-            raise StoreError(f"There is no database in {folder}.")
-        db = connect(folder, Clock())
-        migrate(db)
-        with contextlib.closing(db), transaction(db):
-            coach = accounts.by_email(db, args.coach)
-            if coach is None:
-                raise StoreError(f"There is no account with the address {args.coach}.")
+        with _coach_of(args.data, args.coach) as (db, folder, coach):
             work = Work(db, folder, coach.id)
             if args.command == "import":
                 done = moving.receive(work, args.file, beside=args.beside)
@@ -331,130 +327,3 @@ def _recompute(args: argparse.Namespace) -> int:
         f"{found.done} markings computed again; {found.failed} could not be and stay as they are."
     )
     return 0
-
-
-def _serve(args: argparse.Namespace, *, demo: bool) -> int:
-    port = args.port if args.port is not None else _port()
-    if port is None:
-        print("dachi: PORT must be a number from 1 to 65535.", file=sys.stderr)
-        return 2
-    problem = _cannot_listen(args.host, port)
-    if problem:
-        print(f"dachi: {problem}", file=sys.stderr)
-        return 2
-    default = "var/demo" if demo else "var/data"
-    folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
-    from dachi.photos import strays
-    from dachi.store.database import open_folder
-    from dachi.web.app import create_app, settle
-    from dachi.web.logs import keep_log
-
-    folder = open_folder(folder)
-    try:
-        strays.hold(folder)
-    except strays.InUse as error:
-        print(f"dachi: {error}", file=sys.stderr)
-        return 2
-    clock = Clock()
-    app = create_app(folder, clock)
-    keep_log(folder, clock)
-    _sweep(folder, clock)
-    bring_up_to_date(folder, clock)
-    if demo:
-        from dachi.demo import ACCOUNT, PASSWORD, fill
-
-        print("Filling the demo studio; half a minute the first time.", flush=True)
-        fill(folder, clock)
-        print(f"Demo account: {ACCOUNT}   password: {PASSWORD}")
-    print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")
-    sys.stdout.flush()
-    from waitress import serve
-
-    threading.Thread(target=_look_after, args=(folder, clock), daemon=True).start()
-    settle()
-    _open_door(app, port + 1 if args.door is None else args.door)
-    serve(app, host=args.host, port=port, threads=8, **LISTENING)
-    return 0
-
-
-def _look_after(folder: Path, clock: Clock) -> None:
-    """Once an hour: what was put away long ago goes, and today's copy is made."""
-    from dachi.store.database import connect
-    from dachi.studio import erasing, keeping
-
-    while True:
-        try:
-            db = connect(folder, clock)
-            erasing.purge(folder, db)
-            db.close()
-            erasing.old_faces(folder)
-            keeping.daily_copy(folder, clock)
-        except (Told, OSError) as error:
-            print(f"dachi: {error}", file=sys.stderr)
-        time.sleep(3600)
-
-
-def _sweep(folder: Path, clock: Clock) -> None:
-    """Put picture files that no record knows aside, and say what was not or put back."""
-    from dachi.photos import strays
-    from dachi.store import photos
-    from dachi.store.database import connect
-
-    db = connect(folder, clock)
-    swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
-    db.close()
-    if swept.left_alone:
-        print(f"dachi: {swept.left_alone}", file=sys.stderr)
-    if swept.brought_back:
-        print(f"{swept.brought_back} picture files were put back where records look for them.")
-
-
-def _open_door(app: Flask, door: int) -> None:
-    """Answer private links from the local network too, on a port of their own (0: not)."""
-    from waitress.server import create_server
-
-    from dachi.web.private_links import Door
-
-    if door and (problem := _cannot_listen("0.0.0.0", door)):
-        print(f"dachi: phones cannot come in: {problem} Or name one with --door.", file=sys.stderr)
-    elif door:
-        app.config["DOOR_PORT"] = door
-        outside = create_server(Door(app), host="0.0.0.0", port=door, threads=4, **LISTENING)
-        threading.Thread(target=outside.run, daemon=True).start()
-
-
-def bring_up_to_date(folder: Path, clock: Clock) -> None:
-    """Derive again what earlier rules derived: all of a chart by one rule."""
-    from dachi.store import outdated
-    from dachi.store.database import connect
-    from dachi.studio import versions
-    from dachi.studio.recompute import recompute
-
-    db = connect(folder, clock)
-    old = sum(len(ids) for ids in outdated.ids(db, versions.measuring()).values())
-    db.close()
-    if old:
-        print(f"How poses are measured has changed: {old} markings are read again.", flush=True)
-    found = recompute(folder, clock)
-    if found.failed:
-        print(f"{found.failed} could not be, and stay as they are.", flush=True)
-
-
-def _port() -> int | None:
-    text = os.environ.get("PORT", "8765")
-    return int(text) if text.isdecimal() and 1 <= int(text) <= 65535 else None
-
-
-def _cannot_listen(host: str, port: int) -> str | None:
-    """Try the port before anything is written."""
-    probe = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
-    probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    try:
-        probe.bind((host, port))
-    except OSError as error:
-        if error.errno == errno.EADDRINUSE:
-            return f"port {port} is taken by another program. Choose another with PORT={port + 1}."
-        return f"port {port} cannot be opened ({error.strerror}). Choose another with PORT=8765."
-    finally:
-        probe.close()
-    return None

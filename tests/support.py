@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import io
 import logging
 import os
 import pickle
+import random
+import socket
 import tempfile
 import threading
 import unittest
@@ -36,6 +39,23 @@ from dachi.store import accounts, practitioners, preparation
 from dachi.store.database import connect
 from dachi.studio.work import Work
 from dachi.web.app import create_app
+
+
+def free_ports(count: int = 1) -> list[int]:
+    """Neighbouring ports nobody listens on, below those the system hands out by itself: a server
+    that takes its second port half a minute after its first still finds it free.
+    """
+    while True:
+        first = random.SystemRandom().randrange(20000, 30000)
+        ports = list(range(first, first + count))
+        with contextlib.ExitStack() as held:
+            try:
+                for port in ports:
+                    held.enter_context(socket.socket()).bind(("0.0.0.0", port))
+            except OSError:
+                continue
+            return ports
+
 
 #: The day on which tests happen, at noon: the same for ever, or the one that is named. It is
 #: the rarest of days, so that whatever stumbles over it does so in every test.

@@ -27,6 +27,9 @@ class Coach:
     name: str
     sticker_colour: str | None = None
     usual_marked: str = "eye"
+    owner: bool = False
+    closed_at: str | None = None
+    put_away_days: int = 30
 
 
 def _coach(row: sqlite3.Row) -> Coach:
@@ -36,6 +39,9 @@ def _coach(row: sqlite3.Row) -> Coach:
         row["name"],
         row["sticker_colour"],
         row["usual_marked"],
+        bool(row["owner"]),
+        row["closed_at"],
+        row["put_away_days"],
     )
 
 
@@ -45,11 +51,11 @@ def any_coach(db: Database) -> bool:
 
 
 def add(db: Database, email: str, name: str, password: str) -> Coach:
-    """Create an account; Conflict where the address is taken."""
+    """Create an account, the first one the owner's; Conflict where the address is taken."""
     try:
         cursor = db.execute(
-            "INSERT INTO coach (email, name, password_hash, session_stamp, created_at)"
-            " VALUES (?, ?, ?, ?, ?)",
+            "INSERT INTO coach (email, name, password_hash, session_stamp, created_at, owner)"
+            " VALUES (?, ?, ?, ?, ?, NOT EXISTS (SELECT 1 FROM coach))",
             (email.strip(), name.strip(), _HASHER.hash(password), secrets.token_hex(8), db.now()),
         )
     except sqlite3.IntegrityError as error:
@@ -70,9 +76,28 @@ def keep_usual_marked(db: Database, coach_id: int, marked: str) -> None:
     db.execute("UPDATE coach SET usual_marked = ? WHERE id = ?", (marked, coach_id))
 
 
+def keep_put_away_days(db: Database, coach_id: int, days: int) -> None:
+    """Remember for how long deleted photographs are kept."""
+    db.execute("UPDATE coach SET put_away_days = ? WHERE id = ?", (days, coach_id))
+
+
 def keep_sticker_colour(db: Database, coach_id: int, colour: str) -> None:
     """Remember the colour of the studio's stickers."""
     db.execute("UPDATE coach SET sticker_colour = ? WHERE id = ?", (colour, coach_id))
+
+
+def everybody(db: Database) -> list[Coach]:
+    """Return every coach, the owner first."""
+    return [_coach(r) for r in db.execute("SELECT * FROM coach ORDER BY owner DESC, id")]
+
+
+def close(db: Database, coach_id: int, *, closed: bool) -> bool:
+    """Close a coach's account, or open it again; the owner's stays open."""
+    cursor = db.execute(
+        "UPDATE coach SET closed_at = ? WHERE id = ? AND owner = 0",
+        (db.now() if closed else None, coach_id),
+    )
+    return cursor.rowcount == 1
 
 
 def by_email(db: Database, email: str) -> Coach | None:
@@ -90,10 +115,12 @@ def set_password(db: Database, coach_id: int, password: str) -> None:
 
 
 def check_password(db: Database, email: str, password: str) -> Coach | None:
-    """Return the coach if address and password fit."""
+    """Return the coach if address and password fit and the account is open."""
     row = db.execute("SELECT * FROM coach WHERE email = ?", (email.strip(),)).fetchone()
     try:
         _HASHER.verify(row["password_hash"] if row else _NOBODY, password)
     except (VerifyMismatchError, InvalidHashError):
+        return None
+    if row is None or row["closed_at"] is not None:
         return None
     return _coach(row) if row else None

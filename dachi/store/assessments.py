@@ -27,7 +27,11 @@ class Assessment:
 
 @dataclass(frozen=True)
 class Trial:
-    """One photographed attempt; ``status`` is unmarked, ok, watch or retake."""
+    """One photographed attempt; ``status`` is unmarked, ok, watch or retake.
+
+    ``read_from`` says where its readings are from, where they are not from its photograph,
+    ``held_with`` the place (``Slot.key``) of another photograph of the same hold.
+    """
 
     id: int
     assessment_id: int
@@ -44,6 +48,8 @@ class Trial:
     overruled: bool
     deleted: bool
     prop_cm: float | None = None
+    read_from: str | None = None
+    held_with: str | None = None
 
     @property
     def valid(self) -> bool:
@@ -104,6 +110,8 @@ def _trial(row: sqlite3.Row) -> Trial:
         bool(row["overrule_reason"]),
         row["deleted_at"] is not None,
         row["prop_cm"],
+        row["read_from"],
+        row["held_with"],
     )
 
 
@@ -228,6 +236,36 @@ def add_trial(
             "another trial."
         ) from error
     return int(cursor.lastrowid or 0)
+
+
+def read_elsewhere(db: Database, coach_id: int, trial_id: int, source: str) -> None:
+    """Keep that a trial's readings came from somewhere else."""
+    db.execute(
+        "UPDATE trial SET read_from = ? WHERE id = ? AND assessment_id IN (SELECT a.id"
+        " FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?)",
+        (source, trial_id, coach_id),
+    )
+
+
+def hold_with(db: Database, coach_id: int, trial_id: int, other: str | None) -> bool:
+    """Say which place of the assessment shows the same hold from elsewhere; None for none."""
+    cursor = db.execute(
+        "UPDATE trial SET held_with = ? WHERE id = ? AND assessment_id IN (SELECT a.id"
+        " FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?)",
+        (other, trial_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def without_photograph(db: Database, coach_id: int, practitioner_id: int) -> set[int]:
+    """Ids of a practitioner's trials that were read elsewhere."""
+    rows = db.execute(
+        "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
+        " ON p.id = a.practitioner_id WHERE p.coach_id = ? AND p.id = ?"
+        " AND t.read_from IS NOT NULL",
+        (coach_id, practitioner_id),
+    )
+    return {r["id"] for r in rows}
 
 
 def trial(db: Database, coach_id: int, trial_id: int) -> Trial | None:

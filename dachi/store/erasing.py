@@ -61,11 +61,14 @@ def photographs(db: Database, coach_id: int, practitioner_id: int) -> Gone | Non
     return _remove(db, "trial", chosen, values, shown)
 
 
-def put_away(db: Database, before: str) -> Gone | None:
-    """Remove trials that were put away before a moment (ISO), of every coach."""
+def put_away(db: Database, coach_id: int, before: str) -> Gone | None:
+    """Remove a coach's trials that were put away before a moment (ISO)."""
     return _remove(
-        db, "trial", "SELECT id FROM trial WHERE deleted_at IS NOT NULL AND deleted_at < ?",
-        (before,),
+        db, "trial",
+        "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id"
+        " WHERE p.coach_id = ? AND t.deleted_at IS NOT NULL AND t.deleted_at < ?",
+        (coach_id, before),
     )  # fmt: skip
 
 

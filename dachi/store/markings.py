@@ -354,7 +354,8 @@ def last_marks(
         " JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
         " ON p.id = a.practitioner_id JOIN photo ph ON ph.id = t.photo_id"
         " WHERE p.coach_id = ? AND p.id = ? AND t.pose = ? AND t.side = ?"
-        " AND t.deleted_at IS NULL ORDER BY t.position_id IS ? DESC, m.id DESC LIMIT 1",
+        " AND t.read_from IS NULL AND t.deleted_at IS NULL"
+        " ORDER BY t.position_id IS ? DESC, m.id DESC LIMIT 1",
         (coach_id, practitioner_id, pose, side, position_id),
     ).fetchone()
     return (_from_row(row), row["width"], row["height"]) if row else None

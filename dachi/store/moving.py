@@ -28,8 +28,8 @@ MOVED = (
 )  # fmt: skip
 #: What stays: accounts, keys and links, what is derived again.
 LEFT = (
-    "coach", "coach_session", "happening", "private_link", "phone_link", "pose_summary",
-    "scatter_evidence",
+    "coach", "coach_session", "happening", "invitation", "private_link", "phone_link",
+    "pose_summary", "scatter_evidence",
 )  # fmt: skip
 #: Keys that only mean something to whoever sent the row.
 _FORGOTTEN = {"assessment": "once_key", "trial": "once_key", "marking": "once_key"}

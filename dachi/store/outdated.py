@@ -14,7 +14,7 @@ def ids(db: Database, made_from: str | None) -> dict[int, list[int]]:
         "SELECT DISTINCT p.coach_id, p.id, r.marking_id FROM reading r"
         " JOIN marking m ON m.id = r.marking_id JOIN trial t ON t.id = m.trial_id"
         " JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
-        " ON p.id = a.practitioner_id WHERE ? IS NULL OR r.made_from <> ?"
+        " ON p.id = a.practitioner_id WHERE t.read_from IS NULL AND (? IS NULL OR r.made_from <> ?)"
         " ORDER BY p.coach_id, p.id, r.marking_id",
         (made_from, made_from),
     )

@@ -21,12 +21,13 @@ def give_consent(
     scope: str,
     guardian: str = "",
     faces: bool = False,
+    until: str | None = None,
 ) -> None:
     """Record a consent; the newest one counts."""
     db.execute(
-        f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, faces, created_at)"
-        f" SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
-        (given_on, scope, guardian, int(faces), db.now(), practitioner_id, coach_id),
+        f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, faces, until,"
+        f" created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        (given_on, scope, guardian, int(faces), until, db.now(), practitioner_id, coach_id),
     )
 
 
@@ -49,8 +50,9 @@ def consent(db: Database, coach_id: int, practitioner_id: int) -> Consent | None
     if row is None:
         return None
     return Consent(
-        row["given_on"], row["scope"], row["guardian"], row["withdrawn_on"], bool(row["faces"])
-    )
+        row["given_on"], row["scope"], row["guardian"], row["withdrawn_on"], bool(row["faces"]),
+        row["until"],
+    )  # fmt: skip
 
 
 def answer_screening(

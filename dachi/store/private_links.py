@@ -1,12 +1,36 @@
-"""Private links to practitioners' own pages: whoever has one sees it, until it is taken back."""
+"""Private links to practitioners' own pages: whoever has one sees it, until it is taken back or
+nobody has opened it for half a year.
+"""
 
 from __future__ import annotations
 
 import secrets
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 
 from dachi.store.database import Conflict, Database
 
+_WORKS = "l.revoked_at IS NULL AND coalesce(l.used_at, l.created_at) > ?"
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+
+
+#: A link that nobody opens ends after so long.
+DAYS_UNUSED = 180
+
+
+@dataclass(frozen=True)
+class Link:
+    """A link that works: when it was made and last opened (UTC), and when it ends unless opened."""
+
+    nonce: str
+    made_at: str
+    used_at: str | None
+
+    @property
+    def ends_on(self) -> str:
+        """The day it ends by itself, ISO."""
+        last = datetime.fromisoformat(self.used_at or self.made_at)
+        return (last + timedelta(days=DAYS_UNUSED)).date().isoformat()
 
 
 def make(db: Database, coach_id: int, practitioner_id: int) -> str:
@@ -32,13 +56,18 @@ def revoke(db: Database, coach_id: int, practitioner_id: int) -> None:
     )
 
 
-def live(db: Database, coach_id: int, practitioner_id: int) -> str | None:
-    """Return the nonce of the link that works, if there is one."""
+def live(db: Database, coach_id: int, practitioner_id: int) -> Link | None:
+    """Return the link that works, if there is one."""
     row = db.execute(
-        f"SELECT nonce FROM private_link WHERE revoked_at IS NULL AND practitioner_id IN ({_OWN})",
-        (practitioner_id, coach_id),
+        f"SELECT l.* FROM private_link l WHERE {_WORKS} AND practitioner_id IN ({_OWN})",
+        (db.clock.stamp(DAYS_UNUSED), practitioner_id, coach_id),
     ).fetchone()
-    return row["nonce"] if row else None
+    return Link(row["nonce"], row["created_at"], row["used_at"]) if row else None
+
+
+def used(db: Database, nonce: str) -> None:
+    """Keep that a link was opened now."""
+    db.execute("UPDATE private_link SET used_at = ? WHERE nonce = ?", (db.now(), nonce))
 
 
 def behind(db: Database, nonce: str) -> tuple[int, int] | None:
@@ -46,7 +75,7 @@ def behind(db: Database, nonce: str) -> tuple[int, int] | None:
     row = db.execute(
         "SELECT p.coach_id, p.id FROM private_link l"
         " JOIN practitioner p ON p.id = l.practitioner_id"
-        " WHERE l.nonce = ? AND l.revoked_at IS NULL",
-        (nonce,),
+        f" WHERE {_WORKS} AND l.nonce = ?",
+        (db.clock.stamp(DAYS_UNUSED), nonce),
     ).fetchone()
     return (row["coach_id"], row["id"]) if row else None

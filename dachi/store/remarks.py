@@ -15,6 +15,10 @@ _OWN_TRIAL = (
 )
 
 
+#: Photographs to mark again are looked for among so many newest visits first.
+RECENT = 40
+
+
 @dataclass(frozen=True)
 class Remarked:
     """A second marking's readings beside the first's, of one pose and mode."""
@@ -53,8 +57,11 @@ def add(
 def of_coach(db: Database, coach_id: int) -> list[Remarked]:
     """Return every photograph that was marked twice, oldest first."""
     rows = db.execute(
-        "SELECT r.*, t.pose, t.mode FROM remark r JOIN trial t ON t.id = r.trial_id"
-        f" WHERE t.deleted_at IS NULL AND t.id IN ({_OWN_TRIAL}) ORDER BY r.id",
+        # From the few that were marked twice to whose they are, not through every trial.
+        "SELECT r.*, t.pose, t.mode FROM remark r CROSS JOIN trial t ON t.id = r.trial_id"
+        " CROSS JOIN assessment a ON a.id = t.assessment_id"
+        " CROSS JOIN practitioner p ON p.id = a.practitioner_id"
+        " WHERE t.deleted_at IS NULL AND p.coach_id = ? ORDER BY r.id",
         (coach_id,),
     )
     found = []
@@ -66,19 +73,25 @@ def of_coach(db: Database, coach_id: int) -> list[Remarked]:
 
 
 def unseen(db: Database, coach_id: int) -> int | None:
-    """Return a valid marked photograph, one of those marked again least and longest ago.
+    """Return a marked photograph of the newest visits, one of those marked again least.
 
     Of a signed-off assessment or not: nothing of it changes.
     """
-    row = db.execute(
-        "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
-        " JOIN photo ph ON ph.id = t.photo_id"
-        f" WHERE t.id IN ({_OWN_TRIAL}) AND t.marked = 1 AND t.deleted_at IS NULL"
-        " AND (SELECT c.withdrawn_on FROM consent c WHERE c.practitioner_id = a.practitioner_id"
-        "  ORDER BY c.id DESC LIMIT 1) IS NULL"
-        " ORDER BY (SELECT count(*) FROM remark r WHERE r.trial_id = t.id),"
-        " (SELECT count(*) FROM remark r JOIN trial x ON x.id = r.trial_id"
-        "  WHERE x.pose = t.pose), a.taken_at DESC, t.id LIMIT 1",
-        (coach_id,),
-    ).fetchone()
-    return row["id"] if row else None
+    for visits in (RECENT, -1):
+        row = db.execute(
+            "WITH recent AS (SELECT a.id, a.taken_at, a.practitioner_id FROM assessment a"
+            "  JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?"
+            "  ORDER BY a.taken_at DESC LIMIT ?),"
+            " again AS (SELECT r.trial_id, t.pose FROM remark r CROSS JOIN trial t"
+            "  ON t.id = r.trial_id)"
+            " SELECT t.id FROM recent a CROSS JOIN trial t ON t.assessment_id = a.id"
+            " WHERE t.marked = 1 AND t.deleted_at IS NULL AND t.read_from IS NULL"
+            " AND (SELECT c.withdrawn_on FROM consent c"
+            "  WHERE c.practitioner_id = a.practitioner_id ORDER BY c.id DESC LIMIT 1) IS NULL"
+            " ORDER BY (SELECT count(*) FROM again x WHERE x.trial_id = t.id),"
+            " (SELECT count(*) FROM again x WHERE x.pose = t.pose), a.taken_at DESC, t.id LIMIT 1",
+            (coach_id, visits),
+        ).fetchone()
+        if row:
+            return int(row["id"])
+    return None

@@ -39,12 +39,14 @@ def beside_photographs(db: Database, coach_id: int) -> list[tuple[str, float]]:
     """Return pose and difference, instrument against photograph, of every trial with both."""
     rows = db.execute(
         "SELECT t.pose, o.angle - r.value AS apart FROM second_opinion o"
-        " JOIN trial t ON t.id = o.trial_id AND t.deleted_at IS NULL"
+        " CROSS JOIN trial t ON t.id = o.trial_id AND t.deleted_at IS NULL"
+        " CROSS JOIN assessment a ON a.id = t.assessment_id"
+        " CROSS JOIN practitioner p ON p.id = a.practitioner_id"
         " JOIN marking m ON m.trial_id = t.id AND m.number ="
         " (SELECT max(number) FROM marking x WHERE x.trial_id = t.id)"
         " JOIN reading r ON r.rowid = (SELECT min(y.rowid) FROM reading y"
         "  WHERE y.marking_id = m.id AND y.headline = 1 AND y.unit = 'deg')"
-        f" WHERE t.assessment_id IN ({_OWN_ANY}) ORDER BY t.id",
+        " WHERE p.coach_id = ? ORDER BY t.id",
         (coach_id,),
     )
     return [(r["pose"], r["apart"]) for r in rows]

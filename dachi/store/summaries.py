@@ -280,18 +280,18 @@ def others_evidence(
     db: Database, coach_id: int, practitioner_id: int | None, pose: str, family: str
 ) -> dict[str, list[Evidence]]:
     """What trials of the coach's people but one (None: all) say of the scatter, by mode."""
-    rows = db.execute(
-        "SELECT e.* FROM scatter_evidence e JOIN practitioner p ON p.id = e.practitioner_id"
+    cursor = db.cursor()
+    # Some for each of hundreds of people: plain tuples in the order of the fields.
+    cursor.row_factory = None
+    rows = cursor.execute(
+        "SELECT e.mode, e.within_squares, e.within_df, e.between_squares, e.between_df, e.share,"
+        " e.cross_products, e.cross_df"
+        " FROM scatter_evidence e JOIN practitioner p ON p.id = e.practitioner_id"
         " WHERE p.coach_id = ? AND e.practitioner_id IS NOT ? AND e.pose = ? AND e.family = ?"
         " ORDER BY e.practitioner_id",
         (coach_id, practitioner_id, pose, family),
     )
     found: dict[str, list[Evidence]] = {}
-    for r in rows:
-        found.setdefault(r["mode"], []).append(
-            Evidence(
-                r["within_squares"], r["within_df"], r["between_squares"], r["between_df"],
-                r["share"], r["cross_products"], r["cross_df"],
-            )
-        )  # fmt: skip
+    for mode, *told in rows:
+        found.setdefault(mode, []).append(Evidence(*told))
     return found

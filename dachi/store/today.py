@@ -4,8 +4,23 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import msgspec
+
 from dachi.store.database import Database
 from dachi.store.summaries import News, read_news
+
+
+class _Line(msgspec.Struct):
+    """When a line of a summary was last looked at; the rest of it is passed over."""
+
+    taken_at: str | None
+
+
+class _Family(msgspec.Struct):
+    lines: list[_Line]
+
+
+_looked = msgspec.json.Decoder(list[_Family])
 
 
 @dataclass(frozen=True)
@@ -36,10 +51,10 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
     pain = _pain(db, coach_id, pain_since)
     agreed = _agreed(db, coach_id)
     rows = db.execute(
-        "SELECT p.id, p.call_name, p.next_visit_at, count(a.id) AS assessments,"
-        " max(a.taken_at) AS last_at FROM practitioner p"
-        " LEFT JOIN assessment a ON a.practitioner_id = p.id"
-        " WHERE p.coach_id = ? GROUP BY p.id ORDER BY p.call_name COLLATE NOCASE",
+        "SELECT p.id, p.call_name, p.next_visit_at,"
+        " (SELECT count(*) FROM assessment a WHERE a.practitioner_id = p.id) AS assessments,"
+        " (SELECT max(a.taken_at) FROM assessment a WHERE a.practitioner_id = p.id) AS last_at"
+        " FROM practitioner p WHERE p.coach_id = ? ORDER BY p.call_name COLLATE NOCASE",
         (coach_id,),
     )
     found = []
@@ -81,14 +96,13 @@ def _news(db: Database, coach_id: int, since: str) -> dict[int, list[News]]:
 def _looks(db: Database, coach_id: int) -> dict[int, list[tuple[str, str | None]]]:
     found: dict[int, list[tuple[str, str | None]]] = {}
     for r in db.execute(
-        "SELECT d.practitioner_id, d.retest_on,"
-        " coalesce(substr(max(l.value ->> 'taken_at'), 1, 10), '') AS last"
-        " FROM pose_summary d JOIN practitioner p ON p.id = d.practitioner_id"
-        " LEFT JOIN json_each(d.body) f LEFT JOIN json_each(f.value, '$.lines') l"
-        " WHERE p.coach_id = ? GROUP BY d.practitioner_id, d.pose",
+        "SELECT d.practitioner_id, d.retest_on, d.body FROM pose_summary d"
+        " JOIN practitioner p ON p.id = d.practitioner_id WHERE p.coach_id = ?",
         (coach_id,),
     ):
-        found.setdefault(r["practitioner_id"], []).append((r["last"], r["retest_on"]))
+        families = _looked.decode(r["body"])
+        last = max((x.taken_at or "" for f in families for x in f.lines), default="")[:10]
+        found.setdefault(r["practitioner_id"], []).append((last, r["retest_on"]))
     return found
 
 
@@ -106,7 +120,8 @@ def _pain(db: Database, coach_id: int, since: str) -> dict[int, tuple[str, str]]
 def _agreed(db: Database, coach_id: int) -> set[int]:
     rows = db.execute(
         "SELECT c.practitioner_id FROM consent c JOIN practitioner p"
-        " ON p.id = c.practitioner_id WHERE p.coach_id = ? AND c.withdrawn_on IS NULL",
-        (coach_id,),
+        " ON p.id = c.practitioner_id WHERE p.coach_id = ? AND c.withdrawn_on IS NULL"
+        " AND (c.until IS NULL OR c.until >= ?)",
+        (coach_id, db.clock.today().isoformat()),
     )
     return {r["practitioner_id"] for r in rows}

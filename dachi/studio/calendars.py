@@ -43,7 +43,8 @@ def calendar_of(work: Work, who: Practitioner) -> bytes:
                 "Ask your coach for an assessment.",
             )
         )  # fmt: skip
-    nonce = private_links.live(work.db, work.coach, who.id) or "none"
+    link = private_links.live(work.db, work.coach, who.id)
+    nonce = link.nonce if link else "none"
     stamp = work.db.clock.read().astimezone(UTC)
     name = f"Practice of {who.call_name}"
     return calendar(name, nonce[:8], practices, found, work.today(), stamp)

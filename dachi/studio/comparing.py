@@ -10,7 +10,7 @@ from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import wording
 from dachi.core.judging.series import Series, SessionValue, alone, gain
 from dachi.core.judging.stages import stage_of
-from dachi.core.measuring.scene import Point
+from dachi.core.measuring.scene import FanDrawing, Point
 from dachi.drawing import overlay
 from dachi.store import assessments, markings
 from dachi.store.assessments import Trial
@@ -34,12 +34,15 @@ class PlacedPhoto:
     fan: str
     reading: str
     value: float | None
+    #: Shift (x, y) and scale that ``transform`` says, and what ``fan`` draws.
+    place: tuple[float, float, float]
+    fans: tuple[FanDrawing, ...] = ()
 
 
 def placed(work: Work, trial_id: int, pose: Pose, side: str, family: str) -> PlacedPhoto | None:
     """A marked photograph in the shared picture; None where it is not one of this pose."""
     trial = assessments.trial(work.db, work.coach, trial_id)
-    if trial is None or trial.pose != pose.id:
+    if trial is None or trial.pose != pose.id or trial.read_from is not None:
         return None
     visit = assessments.get(work.db, work.coach, trial.assessment_id)
     newest = markings.history(work.db, work.coach, trial_id)[:1]
@@ -50,28 +53,35 @@ def placed(work: Work, trial_id: int, pose: Pose, side: str, family: str) -> Pla
     own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
     ids = {m.id for m in own}
     fan, reading, value = "", "", None
+    drawn: list[FanDrawing] = []
     if result is not None:
         sides = {m.id: m.side or trial.side for m in pose.measures}
-        drawn = [f for f in result.fans if f.measure in ids]
+        shown = {r.id for r in result.readings if r.headline}
+        drawn = [f for f in result.fans if f.measure in ids & shown]
         fan = overlay.fans(drawn, result.readings, sides, max(at.size))
         headline = next((r for r in result.readings if r.headline and r.id in ids), None)
         if headline is not None:
             reading, value = overlay.degrees(headline), headline.value
-    transform = align(*anchors(own, newest[0].marks))
-    return PlacedPhoto(trial, at.photo, visit.taken_at, transform, fan, reading, value)
+    place = align(*anchors(own, newest[0].marks))
+    transform = f"translate({place[0]:.1f} {place[1]:.1f}) scale({place[2]:.4f})"
+    return PlacedPhoto(
+        trial, at.photo, visit.taken_at, transform, fan, reading, value, place, tuple(drawn)
+    )
 
 
 def typical(
     work: Work, session: SessionValue, pose: Pose, side: str, family: str
 ) -> PlacedPhoto | None:
     """The photograph whose reading is nearest to what its session counts as."""
-    found = [placed(work, t, pose, side, family) for t in session.trial_ids]
-    shown = [p for p in found if p is not None]
-    return min(
-        shown,
-        key=lambda p: abs((math.inf if p.value is None else p.value) - session.value),
-        default=None,
-    )
+    ids = {m.id for m in pose.headlines if m.family == family and m.side in (None, side)}
+
+    def away(trial_id: int) -> float:
+        own = markings.readings(work.db, work.coach, trial_id)
+        return min((abs(r.value - session.value) for r in own if r.id in ids), default=math.inf)
+
+    near = sorted(session.trial_ids, key=away)
+    found = (placed(work, t, pose, side, family) for t in near)
+    return next((p for p in found if p is not None), None)
 
 
 def say_difference(
@@ -112,11 +122,11 @@ def anchors(measures: Sequence[Measure], marks: Mapping[str, Point]) -> tuple[Po
     return first, second
 
 
-def align(vertex: Point, end: Point) -> str:
-    """SVG transform that brings the joint to the middle and the limb to one length.
+def align(vertex: Point, end: Point) -> tuple[float, float, float]:
+    """Shift (x, y) and scale that bring the joint to the middle and the limb to one length.
 
     The pictures are not turned: what is level in one stays level in the other.
     """
     scale = SEGMENT / max(math.dist(vertex, end), 1.0)
     x, y = WIDTH / 2 - scale * vertex[0], 0.66 * HEIGHT - scale * vertex[1]
-    return f"translate({x:.1f} {y:.1f}) scale({scale:.4f})"
+    return x, y, scale

@@ -10,15 +10,15 @@ from dachi.clock import Clock
 from dachi.data import catalogue
 from dachi.photos.ingest import path_of
 from dachi.simulation import outbox
-from dachi.store import erasing, practitioners, summaries
+from dachi.store import accounts, erasing, practitioners, summaries
 from dachi.store.database import COPIES, Database
 from dachi.store.erasing import Gone
 from dachi.studio import keeping, reminders
 from dachi.studio.phrases import say_day
 from dachi.studio.work import Work
 
-#: Trials that were put away come back on a word for so long, then they go for good.
-PUT_AWAY_DAYS = 30
+#: For how long deleted trials come back on a word, days, before they go for good: a coach's choice.
+PUT_AWAY_DAYS = (7, 30, 90, 365)
 
 
 def person(work: Work, pid: int) -> str | None:
@@ -105,14 +105,16 @@ def backups_still_hold(work: Work) -> str:
 
 
 def purge(folder: Path, db: Database) -> int:
-    """Let go for good what was put away a month ago; how many shots that were."""
-    db.begin(write=True)
-    gone = erasing.put_away(db, db.clock.stamp(PUT_AWAY_DAYS))
-    db.end(keep=True)
-    if gone is None:
-        return 0
-    remove_pictures(folder, gone.pictures)
-    return gone.rows.get("trial", 0)
+    """Let go for good what was put away longer ago than each coach says; how many shots."""
+    shots = 0
+    for coach in accounts.everybody(db):
+        db.begin(write=True)
+        gone = erasing.put_away(db, coach.id, db.clock.stamp(coach.put_away_days))
+        db.end(keep=True)
+        if gone is not None:
+            remove_pictures(folder, gone.pictures)
+            shots += gone.rows.get("trial", 0)
+    return shots
 
 
 def old_faces(folder: Path) -> None:

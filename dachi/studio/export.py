@@ -70,7 +70,9 @@ def bundle(work: Work, who: Practitioner) -> IO[bytes]:
         # Two visits of one day are two.
         at = v.taken_at[:16].replace(":", "")
         pictures += [
-            (f"photographs/{at}-{t.pose}-{t.side}-{t.mode}-{t.number}.jpg", t) for t in own
+            (f"photographs/{at}-{t.pose}-{t.side}-{t.mode}-{t.number}.jpg", t)
+            for t in own
+            if t.read_from is None
         ]
     texts["visits.json"] = visits
     # The answer that sends it closes it.

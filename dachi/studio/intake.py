@@ -117,7 +117,7 @@ def refusal(
     problem = closed(visit)
     if problem is None and not figure:
         consent = preparation.consent(work.db, work.coach, who.id)
-        problem = permission.photograph_refused(consent, who.birth_year, work.today().year)
+        problem = permission.photograph_refused(consent, who.birth_year, work.today().isoformat())
     if problem is None and mode == "passive":
         problem = permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
     if problem is None and pose is not None and not figure:

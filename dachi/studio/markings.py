@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
+from dachi.core.assessing.runsheet import Slot
 from dachi.core.body.pinhole import Camera
 from dachi.core.catalogue.poses import Pose
 from dachi.core.judging import wording
 from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.measure import camera_of, measure
 from dachi.core.measuring.plausible import CORNER_SD_PX, corners_apart
-from dachi.core.measuring.scene import Image, Point, Result, Scene, SceneError
+from dachi.core.measuring.scene import Image, PhotoView, Point, Result, Scene, SceneError
 from dachi.data import catalogue
 from dachi.store import (
     accounts,
@@ -53,6 +55,8 @@ class Surroundings:
     pose: Pose
     position: Position
     usual: str = "eye"
+    #: Another photograph of the same hold, marked: the shot, and what of a scene is its own.
+    beside: tuple[Trial, PhotoView] | None = None
 
     @property
     def size(self) -> tuple[int, int]:
@@ -71,7 +75,8 @@ def surroundings(work: Work, trial: Trial) -> Surroundings:
     if photo.truth is not None:
         # The simulated camera's marks lie at joints: it has no skin over them.
         usual = "joint"
-    return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position, usual)
+    beside = _beside(work, trial) if trial.held_with else None
+    return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position, usual, beside)
 
 
 def _corner_sd(at: Surroundings) -> float:
@@ -139,6 +144,76 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
     )
 
 
+def whole(at: Surroundings, scene: Scene) -> Scene:
+    """The scene with another photograph of the same hold, where there is one."""
+    if at.beside is None:
+        return scene
+    own = PhotoView(
+        at.pose.view, scene.image, scene.marks, scene.mat, scene.level, scene.facing,
+        scene.mark_sds,
+    )  # fmt: skip
+    views = (own, at.beside[1])
+    return replace(scene, views=views, marks={}, mat=None, level=None, facing=None, mark_sds={})
+
+
+def _beside(work: Work, trial: Trial) -> tuple[Trial, PhotoView] | None:
+    """The other photograph of a trial's hold, where it is there, marked and of a fitting pose."""
+    for other in assessments.trials(work.db, work.coach, trial.assessment_id):
+        if slot_of(other).key != trial.held_with or other not in _fitting(trial, [other]):
+            continue
+        newest = markings.history(work.db, work.coach, other.id)[:1]
+        if not newest:
+            return None
+        # Its own second photograph is not asked for: one hold has two.
+        at = surroundings(work, replace(other, held_with=None))
+        s = scene_of(at, newest[0])
+        view = PhotoView(at.pose.view, s.image, s.marks, s.mat, s.level, s.facing, s.mark_sds)
+        return other, view
+    return None
+
+
+def slot_of(trial: Trial) -> Slot:
+    """Where a trial stands on its sheet."""
+    return Slot(trial.pose, trial.side, trial.mode, trial.number)
+
+
+def _fitting(trial: Trial, others: Iterable[Trial]) -> list[Trial]:
+    """Of other shots of an assessment those that may show the same hold from elsewhere."""
+    poses = {p.id for p in catalogue().beside(trial.pose)}
+    return [
+        t
+        for t in others
+        if t.pose in poses and t.id != trial.id and t.read_from is None
+        and (t.side == trial.side or "both" in (t.side, trial.side)) and t.mode == trial.mode
+    ]  # fmt: skip
+
+
+def may_stand_beside(work: Work, trial: Trial) -> dict[str, Trial]:
+    """Marked shots of the same assessment that may show a trial's hold, by their place."""
+    own = assessments.trials(work.db, work.coach, trial.assessment_id)
+    return {slot_of(t).key: t for t in _fitting(trial, own) if t.status != "unmarked"}
+
+
+def hold_with(work: Work, trial: Trial, other: Trial | None) -> str | None:
+    """Read a trial together with another photograph of its hold, or by itself again.
+
+    Returns the sentence why the readings stay as they were, None where they were renewed.
+    """
+    key = slot_of(other).key if other is not None else None
+    assessments.hold_with(work.db, work.coach, trial.id, key)
+    said = measure_again(work, replace(trial, held_with=key))
+    summaries.refresh(work, trial.practitioner_id, trial.pose)
+    return said
+
+
+def _renew_holds(work: Work, trial: Trial) -> None:
+    """Shots that are read together with a trial's photograph follow its marks."""
+    for other in assessments.trials(work.db, work.coach, trial.assessment_id):
+        if other.held_with == slot_of(trial).key and other.status != "unmarked":
+            measure_again(work, other)
+            summaries.refresh(work, other.practitioner_id, other.pose)
+
+
 def opening(
     work: Work, at: Surroundings, *, drafted: bool = True
 ) -> tuple[Marking, dict[str, str]]:
@@ -198,6 +273,7 @@ def accept(
     if at.photo.truth is None and marking.marked not in ("", "joint", at.usual):
         accounts.keep_usual_marked(work.db, work.coach, marking.marked)
     summaries.refresh(work, at.who.id, at.trial.pose)
+    _renew_holds(work, at.trial)
 
 
 def _ask_once(work: Work, at: Surroundings, marking: Marking) -> None:
@@ -234,7 +310,7 @@ def keep(
 ) -> None:
     """Measure a marking and keep both; its summary is left to the caller."""
     marking = replace(marking, marked=marking.marked or at.usual)
-    result = measure(scene_of(at, marking), catalogue())
+    result = measure(whole(at, scene_of(at, marking)), catalogue())
     markings.save(
         work.db, work.coach, at.trial.id, marking, result, versions.measuring(),
         once_key=once_key, seen=seen,
@@ -249,7 +325,7 @@ def measure_again(work: Work, trial: Trial) -> str | None:
     at = surroundings(work, trial)
     for marking in markings.history(work.db, work.coach, trial.id)[:1]:
         try:
-            result = measure(scene_of(at, marking), catalogue())
+            result = measure(whole(at, scene_of(at, marking)), catalogue())
         except SceneError as error:
             return f"The readings stay as they were: {error}."
         markings.replace_readings(work.db, work.coach, marking.id, result, versions.measuring())
@@ -310,6 +386,25 @@ class Read:
     corners: str | None = None
 
 
+class _Same:
+    """A scene that is the same as another which says the same."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.scene, self._said = scene, repr(scene)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and self._said == other._said
+
+    def __hash__(self) -> int:
+        return hash(self._said)
+
+
+@lru_cache(512)
+def _drawn(same: _Same) -> Result:
+    """The readings and fans of a scene: a review looks at the same pictures again and again."""
+    return measure(same.scene, catalogue(), drawn=True)
+
+
 def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
     """Measure a marking without keeping anything; the fans are drawn.
 
@@ -325,7 +420,7 @@ def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
         if guesses & set(at.pose.required):
             return Read(None, None, labels, camera, corners)
         sure = {k: p for k, p in scene.marks.items() if k not in guesses}
-        result = measure(replace(scene, marks=sure), catalogue(), drawn=True)
+        result = _drawn(_Same(whole(at, replace(scene, marks=sure))))
     except SceneError as error:
         text = str(error)
         return Read(None, f"{text[0].upper()}{text[1:]}.", labels, corners=corners)

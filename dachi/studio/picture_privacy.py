@@ -22,7 +22,13 @@ def withdrawn(work: Work, practitioner_id: int) -> bool:
 def to_themselves(work: Work, practitioner_id: int) -> bool:
     """Whether the person agreed to be shown their own pictures."""
     consent = preparation.consent(work.db, work.coach, practitioner_id)
-    return consent is not None and consent.withdrawn_on is None and consent.scope != "measure"
+    if (
+        consent is None
+        or consent.withdrawn_on is not None
+        or consent.ended(work.today().isoformat())
+    ):
+        return False
+    return consent.scope != "measure"
 
 
 def outside(work: Work, photo: Photo, kind: str) -> Path | None:

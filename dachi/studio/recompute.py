@@ -21,7 +21,7 @@ from dachi.store import summaries as stored
 from dachi.store.database import connect, migrate, transaction
 from dachi.store.markings import Marking
 from dachi.studio import summaries, versions
-from dachi.studio.markings import Surroundings, scene_of, surroundings
+from dachi.studio.markings import Surroundings, scene_of, surroundings, whole
 from dachi.studio.work import Work
 
 BATCH = 400
@@ -93,7 +93,7 @@ def _jobs(work: Work, ids: Sequence[int]) -> Iterator[_Job]:
         at = around.get(marking.trial_id) or _around(work, marking)
         if at is not None:
             around[marking.trial_id] = at
-            yield _Job(marking_id, at.pose.id, scene_of(at, marking))
+            yield _Job(marking_id, at.pose.id, whole(at, scene_of(at, marking)))
 
 
 def _around(work: Work, marking: Marking) -> Surroundings | None:

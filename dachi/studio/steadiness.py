@@ -15,7 +15,7 @@ from dachi.data import catalogue, scatter_priors
 from dachi.store import markings, remarks, second_opinions
 from dachi.store import steadiness as stored
 from dachi.store import summaries as digests
-from dachi.studio import drafts, summaries
+from dachi.studio import drafts
 from dachi.studio.markings import Surroundings, read
 from dachi.studio.work import Work
 
@@ -53,7 +53,6 @@ class Marked:
 
 def steady(work: Work) -> list[Steady]:
     """Every pose and mode that was measured, the ones with most evidence first."""
-    summaries.freshen(work)
     twice: dict[tuple[str, str], list[Twice]] = defaultdict(list)
     for r in remarks.of_coach(work.db, work.coach):
         for measure_id, pair in r.twice.items():

@@ -17,6 +17,7 @@ from dachi.core.judging.stages import Stage
 from dachi.data import catalogue
 from dachi.store import assessments, day_states, markings, practice_log, practitioners
 from dachi.store import summaries as stored
+from dachi.store.database import transaction
 from dachi.store.markings import Charted
 from dachi.store.summaries import (
     Change,
@@ -227,7 +228,13 @@ def freshen(work: Work, practitioner_id: int | None = None) -> int:
         return 0
     work.db.to_write()
     wanted = stored.stale(work.db, work.coach, versions.judging(), practitioner_id)
-    for _ in range(2 if len({person for person, _ in wanted}) > 1 else 1):
+    _derive_again(work, wanted, 2 if len({person for person, _ in wanted}) > 1 else 1)
+    return len(wanted)
+
+
+def _derive_again(work: Work, wanted: Sequence[tuple[int, str]], times: int = 1) -> None:
+    """Derive summaries, given as (person, pose), and settle whose they are."""
+    for _ in range(times):
         for person, pose_id in wanted:
             if pose_id in catalogue():
                 _derive(work, person, pose_id)
@@ -235,7 +242,41 @@ def freshen(work: Work, practitioner_id: int | None = None) -> int:
                 stored.drop(work.db, work.coach, person, pose_id)
     for person in sorted({person for person, _ in wanted}):
         settle(work, person)
-    return len(wanted)
+
+
+#: So many stale summaries are derived again while a page waits; more of them in the background.
+FEW = 24
+
+
+def freshen_few(work: Work) -> int:
+    """Derive the coach's stale summaries again where they are few; else how many there are."""
+    left = len(stored.stale(work.db, work.coach, versions.judging(), None))
+    if left > FEW:
+        return left
+    freshen(work)
+    return 0
+
+
+def freshen_all(work: Work) -> None:
+    """Derive every stale summary of the coach again, a few at a time, others writing between.
+
+    Its connection has no transaction open. Stopped, it goes on with what is left.
+    """
+    gone_over: list[tuple[int, str]] = []
+    while wanted := stored.stale(work.db, work.coach, versions.judging(), None)[:FEW]:
+        if wanted == gone_over[-len(wanted) :]:
+            # What stays stale however often it is derived is left.
+            break
+        _freshened(work, wanted)
+        gone_over += wanted
+    # Errors are pooled over people: now that all of them are there, once more.
+    for n in range(0, len(gone_over), FEW):
+        _freshened(work, gone_over[n : n + FEW])
+
+
+def _freshened(work: Work, wanted: Sequence[tuple[int, str]]) -> None:
+    with transaction(work.db):
+        _derive_again(work, wanted)
 
 
 def next_look(found: Sequence[PoseSummary]) -> str | None:

@@ -11,7 +11,6 @@ from dachi.core.judging.trend import earliest_look
 from dachi.store import today as stored
 from dachi.store.today import Seen
 from dachi.studio.phrases import moment_of, say_day
-from dachi.studio.summaries import freshen
 from dachi.studio.work import Work
 
 NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS, PAIN_DAYS = 21, 7, 3, 7
@@ -60,7 +59,6 @@ class TodayPage:
 def today_page(work: Work) -> TodayPage:
     """Everybody with something to do, each once, under the most pressing reason."""
     today = work.today()
-    freshen(work)
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
     hurt = (today - timedelta(days=PAIN_DAYS)).isoformat()
     people = stored.everybody(work.db, work.coach, since, hurt)

@@ -11,6 +11,7 @@ from datetime import timedelta
 from pathlib import Path
 
 from flask import Flask, Response, make_response, render_template, request
+from flask.sessions import SecureCookieSessionInterface
 from werkzeug.exceptions import HTTPException
 
 from dachi.clock import Clock
@@ -18,10 +19,12 @@ from dachi.errors import Told
 from dachi.store import database
 from dachi.store.database import Damaged, DiskTrouble, disk_trouble
 from dachi.web import filters
+from dachi.web.jobs import Jobs
 from dachi.web.rooms import (
     accounts,
     assessments,
     bench,
+    coaches,
     compare,
     drills,
     erase,
@@ -36,10 +39,13 @@ from dachi.web.rooms import (
     practitioners,
     prepare,
     progress,
+    readings,
+    report,
     review,
     shots,
     steadiness,
     today,
+    trust,
     unsorted,
     uploads,
 )
@@ -75,8 +81,10 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         WTF_CSRF_TIME_LIMIT=None,
         SEND_FILE_MAX_AGE_DEFAULT=3600,
     )
+    app.session_interface = _Sessions()
     guard(app)
     filters.install(app)
+    app.extensions["jobs"] = Jobs()
     for room in (
         accounts,
         steadiness,
@@ -86,12 +94,15 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         bench,
         shots,
         progress,
+        coaches,
         compare,
         prepare,
         pictures,
         phone,
         unsorted,
         uploads,
+        readings,
+        report,
         review,
         plan,
         play,
@@ -101,6 +112,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         letters,
         moving,
         own,
+        trust,
     ):
         app.register_blueprint(room.room)
     app.after_request(_finish)
@@ -115,6 +127,14 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.register_error_handler(RecursionError, _too_deep)
     app.register_error_handler(Exception, _apologise)
     return app
+
+
+class _Sessions(SecureCookieSessionInterface):
+    """A session that began encrypted is never sent in the clear."""
+
+    def get_cookie_secure(self, app: Flask) -> bool:
+        """Whether the browser may send the cookie encrypted only."""
+        return request.is_secure
 
 
 def settle() -> None:

@@ -21,6 +21,10 @@ def at_bench(tid: int) -> Surroundings:
 
 def stopped(trial: Trial) -> str | None:
     """Why nothing can be changed on this photograph, None where it can."""
+    if trial.read_from is not None:
+        return (
+            f"This was read elsewhere and taken in from {trial.read_from}: nothing can be marked."
+        )
     consent = preparation.consent(db(), coach_id(), trial.practitioner_id)
     if consent is not None and consent.withdrawn_on is not None:
         return (

@@ -16,7 +16,9 @@ from dachi.store.database import connect
 FILE = "dachi.log"
 MOST_BYTES, BACKUPS = 1_000_000, 4
 #: Private links stand in addresses; other long secrets look like them.
-_TOKENS = re.compile(r"(?<=/me/)[^/\s?\"']+|(?<=/c/)[^/\s?\"']+|\b[\w-]{24,}\b(?:\.[\w-]{20,})?")
+_TOKENS = re.compile(
+    r"(?<=/join/)[^/\s?\"']+|(?<=/me/)[^/\s?\"']+|(?<=/c/)[^/\s?\"']+|\b[\w-]{24,}\b(?:\.[\w-]{20,})?"
+)
 _ADDRESS = re.compile(r"[^\s<>@\"']+@[^\s<>@\"']+\.\w+")
 
 

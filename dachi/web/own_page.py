@@ -22,6 +22,7 @@ class Own:
 
     work: Work
     who: Practitioner
+    nonce: str
 
     @property
     def mark(self) -> str:
@@ -41,7 +42,7 @@ def own_of(token: str) -> Own | None:
     if found is None:
         return None
     who = practitioners.get(db(), *found)
-    return Own(work_for(found[0]), who) if who is not None else None
+    return Own(work_for(found[0]), who, nonce) if who is not None else None
 
 
 def noted(own: Own, what: str) -> None:
@@ -51,9 +52,13 @@ def noted(own: Own, what: str) -> None:
         return
     db.to_write()
     happenings.note(db, own.work.coach, what, own.who.id)
+    private_links.used(db, own.nonce)
 
 
 def closed() -> tuple[str, int]:
     """The page of a link that opens nothing."""
-    sentence = "This link is not right, or it was taken back. Ask your coach for a new one."
+    sentence = (
+        "This link is not right, it was taken back, or nobody opened it for half a year. Ask your "
+        "coach for a new one."
+    )
     return render_template("phone_end.html", sentence=sentence), 404

@@ -12,7 +12,7 @@ from flask import current_app, request, url_for
 from itsdangerous import URLSafeSerializer
 
 #: Capture by phone, the practitioner's own page and calendar, and what their pages load.
-OPEN = ("/c/", "/me/", "/static/")
+OPEN = ("/c/", "/me/", "/static/", "/trust", "/sw.js")
 
 
 class Door:
@@ -50,13 +50,25 @@ def qr(link: str) -> str:
 
 def outside_address() -> str:
     """Where other devices on the local network reach this program."""
+    if current_app.config.get("STUDIO_OWN"):
+        return str(current_app.config["STUDIO"])
     port = current_app.config.get("DOOR_PORT")
     if port is None:
         return request.host_url.rstrip("/")
-    return f"http://{_own_address()}:{port}"
+    return f"http://{own_address()}:{port}"
 
 
-def _own_address() -> str:
+def trusted_address(link: str) -> str | None:
+    """The encrypted form of a private link, for devices that trust this studio's certificate;
+    None where nothing answers encrypted, or every link is.
+    """
+    studio = current_app.config.get("STUDIO")
+    if not studio or current_app.config.get("STUDIO_OWN"):
+        return None
+    return f"{studio}/{link.split('/', 3)[3]}"
+
+
+def own_address() -> str:
     """This machine's address on the local network; nothing is sent to find it out."""
     probe = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     try:

@@ -31,8 +31,10 @@ def load_user(text: str) -> SignedIn | None:
     """Return the coach a session belongs to, None once it was ended, wherever its cookie is."""
     number, _, token = text.partition(":")
     coach = accounts.by_id(db(), int(number)) if number.isdecimal() else None
-    found = sessions.number_of(db(), coach.id, token) if coach else None
-    return SignedIn(coach, token, found) if coach and found is not None else None
+    if coach is None or coach.closed_at is not None:
+        return None
+    found = sessions.number_of(db(), coach.id, token)
+    return SignedIn(coach, token, found) if found is not None else None
 
 
 def let_in(coach: Coach, agent: str) -> None:

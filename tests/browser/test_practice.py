@@ -7,7 +7,8 @@ from typing import Any
 
 from playwright.sync_api import Locator, Page, expect
 
-from dachi.store import felt, practice_log, practitioners, weeks
+from dachi.core.assessing.runsheet import SheetLine
+from dachi.store import assessments, felt, practice_log, practitioners, run_sheets, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
 from tests.browser.chromium import InChromium
@@ -70,7 +71,7 @@ class Player(InChromium):
         if props.count():
             props.first.fill("a lot")
             phone.get_by_role("button", name="Add this").click()
-            expect(phone.locator("#kept")).to_contain_text("in centimetres")
+            expect(phone.locator("#wrong")).to_contain_text("in centimetres")
             props.first.fill("12")
         expect(phone.locator("#kept")).to_contain_text("Kept on this device")
         phone.fill("#notes", "the bus was late")
@@ -331,3 +332,38 @@ class Player(InChromium):
         first.locator("summary").click()
         first.get_by_role("button", name=re.compile("not on this day ?: .*Monday")).click()
         expect(page.locator(".wishes")).to_contain_text(f"Dropped: {name} on Monday")
+
+    def test_player_and_capture_page_survive_a_reload(self) -> None:
+        phone, data = self.player()
+        player = phone.url
+        phone.wait_for_selector("html[data-kept]", state="attached")
+        aid = assessments.add(self.db, self.coach.id, self.pid, taken_at=ago(0.01), warmth="warm")
+        run_sheets.save(
+            self.db, self.coach.id, aid, [SheetLine("supine-leg-raise", "left", "passive", 2)]
+        )
+        self.page.goto(f"{self.base}/a/{aid}/phone")
+        self.page.get_by_role("button", name="Make the code").click()
+        capture = self.page.locator(".link-text code").first.inner_text()
+        phone.goto(capture)
+        phone.wait_for_selector("html[data-kept]", state="attached")
+        kept = phone.evaluate(
+            "(async () => (await (await caches.open('dachi-private-1')).keys()).map((r) => r.url))()"
+        )
+        self.assertTrue(any("/play/" in u for u in kept))
+        self.assertFalse([u for u in kept if "photo" in u or "/p/" in u or u.endswith(".zip")])
+        self.expected_complaints = ("Failed to load resource", "ERR_", "net::")
+        phone.context.set_offline(True)
+        self.gone()
+        phone.reload()
+        expect(phone.locator("#take-label")).to_be_visible()
+        expect(phone.locator("#shot-name")).to_have_text("Supine leg raise")
+        phone.goto(player)
+        expect(phone.get_by_role("button", name="Start")).to_be_visible()
+        phone.get_by_role("button", name="Start").click()
+        names = "|".join(re.escape(d["name"]) for d in data["drills"].values())
+        expect(phone.get_by_role("heading", level=1)).to_have_text(re.compile(names))
+
+    def gone(self) -> None:
+        """The studio's machine is switched off."""
+        self.server.task_dispatcher.shutdown(timeout=5)
+        self.server.close()

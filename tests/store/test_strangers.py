@@ -46,9 +46,9 @@ from tests.support import LEG_RAISE, Studio, ago, day_ago
 
 #: They say something of the whole copy, ask for no coach, make a coach or are the coach's own.
 OPEN = {
-    "accounts.set_password", "sessions.begin", "sessions.end_all",
+    "accounts.close", "accounts.set_password", "sessions.begin", "sessions.end_all",
     "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour",
-    "accounts.keep_usual_marked", "practitioners.add", "photos.add", "photos.use_of",
+    "accounts.keep_put_away_days", "accounts.keep_usual_marked", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
 READING = Reading("hip_flexion", "hip flexion", "deg", 70.0, 1.0, 68.0, 72.0, True)
 CHECK = CheckResult("knee_bend", "knee", 3.0, 1.0, "deg", 8.0, "ok", "Straight.")
@@ -70,7 +70,7 @@ OFFER = Proposal(ProposalKind.ADVANCE, "lizard", "Longer.", "It was easy.", Adju
 #: What a name means in one function alone.
 OWN_WORDS = {
     ("weeks.save_profile", "found"): Profile(5, 60.0, (1,)), ("weeks.plan_before", "moment"): ago(-1),
-    ("photos.under_key", "once_key"): "k",
+    ("photos.under_key", "once_key"): "k", ("assessments.read_elsewhere", "source"): "a table", ("invitations.take_back", "invitation_id"): 1, ("erasing.put_away", "before"): ago(-1), ("assessments.hold_with", "other"): None,
     ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
     ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
     ("remarks.add", "readings"): {"hip_flexion": 71.0}, ("remarks.add", "first"): {"hip_flexion": 70.0},
@@ -255,7 +255,7 @@ class Strangers(Studio):
         (entry,) = practice_log.entries(db, me, pid)
         self.assertEqual((entry.done, entry.pains, entry.felt), (ENTRY.done, ENTRY.pains, "easy"))
         self.assertEqual(practice_log.add(db, me, pid, ENTRY), self.entry, "kept once")
-        self.assertEqual(private_links.behind(db, private_links.live(db, me, pid) or ""), (me, pid))
+        self.assertEqual(private_links.behind(db, private_links.live(db, me, pid).nonce), (me, pid))
         private_links.revoke(db, me, pid)
         self.assertIsNone(private_links.behind(db, self.own))
         self.assertIsNotNone(phone_links.live(db, me, self.aid, ago(-1)))

@@ -14,7 +14,8 @@ from typing import Any
 from unittest import mock
 
 from dachi import demo
-from dachi.cli import bring_up_to_date, main
+from dachi.cli import main
+from dachi.start import bring_up_to_date
 from dachi.store import assessments, markings, practitioners
 from dachi.store.database import connect, migrate
 from tests.support import CLOCK

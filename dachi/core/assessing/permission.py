@@ -23,7 +23,7 @@ class Consent:
     """The newest consent of a practitioner. Dates are ISO.
 
     ``faces``: their face may be seen in what leaves the bench. Never where the pictures
-    are for measuring only or for teaching.
+    are for measuring only or for teaching. ``until``: its last day; None, until withdrawn.
     """
 
     given_on: str
@@ -31,6 +31,11 @@ class Consent:
     guardian: str = ""
     withdrawn_on: str | None = None
     faces: bool = False
+    until: str | None = None
+
+    def ended(self, today: str) -> bool:
+        """Whether its time is over: it has to be asked for again."""
+        return self.until is not None and self.until < today
 
     @property
     def face_hidden(self) -> bool:
@@ -59,13 +64,18 @@ def may_be_young(birth_year: int | None, year: int) -> bool:
     return birth_year is None or year - birth_year <= YOUNG_AGE
 
 
-def photograph_refused(consent: Consent | None, birth_year: int | None, year: int) -> str | None:
+def photograph_refused(consent: Consent | None, birth_year: int | None, today: str) -> str | None:
     """Why no photograph may be taken, as a sentence; None where one may."""
     if consent is None:
         return "Consent to photographs is not recorded yet: ask, and record it under Prepare."
     if consent.withdrawn_on is not None:
         return "Consent to photographs was withdrawn: no photograph is taken."
-    if may_be_minor(birth_year, year) and not consent.guardian.strip():
+    if consent.ended(today):
+        return (
+            f"Consent to photographs was given until {consent.until}: ask again, and record "
+            "it under Prepare."
+        )
+    if may_be_minor(birth_year, int(today[:4])) and not consent.guardian.strip():
         if birth_year is None:
             return (
                 "The birth year is not recorded, so they may be under age: write it into the "

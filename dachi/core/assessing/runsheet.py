@@ -37,6 +37,11 @@ class Slot:
     mode: str
     number: int
 
+    @property
+    def key(self) -> str:
+        """The place as one text, as forms and records have it."""
+        return f"{self.pose}|{self.side}|{self.mode}|{self.number}"
+
 
 def sides(pose: Pose, first: str) -> tuple[str, ...]:
     """The sides of a pose in the order they are photographed."""

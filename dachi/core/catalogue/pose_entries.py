@@ -196,6 +196,7 @@ class PoseEntry(DataEntry, frozen=True):
     beside: dict[str, str] = {}
     likeness: LikenessEntry | None = None
     counter: str = ""
+    marking: str = ""
     hold_s: int = 5
     held: HeldEntry = HeldEntry()
 
@@ -290,6 +291,7 @@ def _pose(
         beside=e.beside,
         likeness=None if e.likeness is None else Likeness(**msgspec.structs.asdict(e.likeness)),
         counter=e.counter,
+        marking=e.marking,
         hold_s=e.hold_s,
         held=HeldStill(
             lifted_mean=e.held.lifted_mean,

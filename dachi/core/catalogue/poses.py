@@ -196,8 +196,8 @@ class Pose:
 
     ``likeness`` is what two assessments are compared at. ``beside`` names, by view, the pose
     whose marks a second photograph of the hold carries. ``companion_of`` is the pose this is
-    another view of. ``counter`` is the movement that follows a deep pose, ``hold_s`` how long an
-    attempt is held.
+    another view of. ``counter`` is the movement that follows a deep pose, ``marking`` how its
+    marks are best set, as measured, ``hold_s`` how long an attempt is held.
     """
 
     id: str
@@ -225,6 +225,7 @@ class Pose:
     beside: Mapping[str, str] = field(default_factory=dict)
     likeness: Likeness | None = None
     counter: str = ""
+    marking: str = ""
     hold_s: int = 5
     held: HeldStill = HeldStill()
 
@@ -314,6 +315,11 @@ class Catalogue:
             if other.companion_of == pose_id and other.view == view:
                 return other
         raise KeyError(view)
+
+    def beside(self, pose_id: str) -> tuple[Pose, ...]:
+        """Poses whose photograph of the same hold, from elsewhere, may stand beside a pose's."""
+        named = [self.pose(p) for p in self.pose(pose_id).beside.values()]
+        return (*named, *(p for p in self.poses if p.companion_of == pose_id and p not in named))
 
 
 def agrees(when: Mapping[str, str], variant: Mapping[str, str]) -> bool:

@@ -195,7 +195,14 @@ def crossed(days: Sequence[float], one: Sequence[float], two: Sequence[float]) -
 
 def estimate(found: Iterable[Evidence], prior: Prior = USUAL) -> Scatter:
     """The scatters of a pose and mode from everybody's evidence and the prior."""
-    known = _merged(_tamed(list(found)))
+    ordered = sorted(found, key=lambda e: (e.within, e.between, e.within_df, e.between_df, e.cross))
+    return _estimated(tuple(ordered), prior)
+
+
+@lru_cache(maxsize=256)
+def _estimated(found: tuple[Evidence, ...], prior: Prior) -> Scatter:
+    """The same evidence is asked about for every person of a coach, in another order."""
+    known = _merged(_tamed(found))
     trials = np.geomspace(LEAST, MOST, POINTS)
     visits = np.concatenate(([0.0], np.geomspace(LEAST, MOST, POINTS - 1)))
     weights = _weights(trials, visits, known, prior)
@@ -212,7 +219,7 @@ def estimate(found: Iterable[Evidence], prior: Prior = USUAL) -> Scatter:
     return Scatter(mean_v, mean_t, (vv, vt, tt), _shared(known, prior, mean_v))
 
 
-def _tamed(found: list[Evidence]) -> list[Evidence]:
+def _tamed(found: Sequence[Evidence]) -> Sequence[Evidence]:
     """Nobody's squares a day count for more than ``MOST_TIMES`` what is usual among several people.
 
     One person's accident is not how steady everybody's days are.
@@ -221,8 +228,9 @@ def _tamed(found: list[Evidence]) -> list[Evidence]:
     if len(told) < FEW_PEOPLE:
         return found
     usual = float(np.median([e.between / e.between_df for e in told]))
+    most = MOST_TIMES * usual
     return [
-        replace(e, between=min(e.between, MOST_TIMES * usual * e.between_df)) if e in told else e
+        replace(e, between=most * e.between_df) if e.between > most * e.between_df else e
         for e in found
     ]
 

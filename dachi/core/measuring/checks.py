@@ -10,6 +10,9 @@ from dachi.core.measuring.scene import CheckResult
 
 #: How far (standard deviations) above its limit a compensation must lie to send a shot back.
 KNOWN_SD = 0.3
+#: A compensation below its limit is pointed at where so many standard deviations more would pass
+#: it, and it is at least this share of it.
+UNSURE_SD, LEAST_SHARE = 1.645, 1.0 / 3.0
 FORESHORTENED_RETAKE_DEG = 20.0
 FORESHORTENED_WATCH_DEG = 12.0
 
@@ -22,8 +25,8 @@ def applies(check: Check, variant: Mapping[str, str]) -> bool:
 def judge(check: Check, value: float, sd: float) -> CheckResult:
     """Compare one compensation with its limit.
 
-    Clearly over the limit is the check's severity; within one standard deviation below it (and
-    above half of it), or hardly above, is ``watch``. A magnitude is first
+    Clearly over the limit is the check's severity; hardly above it, within one standard deviation
+    below (and above half of it), or not surely below is ``watch``. A magnitude is first
     freed of what error alone adds to it: |x| of a level pelvis is never 0.
     """
     if check.formula.size_only:
@@ -34,9 +37,14 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
         # Sent back for what is known; what may be error is only pointed at.
         known = value - KNOWN_SD * sd > check.limit
         status, message = check.severity if known else "watch", check.over
-    elif value + sd > check.limit and value > check.limit / 2:
+    elif _unsure(check, value, sd):
         status = "watch"
-        message = f"{check.ok} Close to the limit of {{limit}}."
+        near = value + sd > check.limit
+        message = (
+            f"{check.ok} Close to the limit of {{limit}}."
+            if near
+            else f"{check.ok} More than {{limit}} cannot be ruled out from this photograph: look."
+        )
     else:
         status, message = "ok", check.ok
     unit = "°" if check.unit == "deg" else " cm" if check.unit == "cm" else ""
@@ -44,6 +52,15 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
     if status == "retake":
         text = f"Take it again: {text}"
     return CheckResult(check.id, check.label, value, sd, check.unit, check.limit, status, text)
+
+
+def _unsure(check: Check, value: float, sd: float) -> bool:
+    """Whether a compensation below its limit is pointed at: near it, or not surely below."""
+    if value + sd > check.limit and value > check.limit / 2:
+        return True
+    # What would only be pointed at anyway is not pointed at for error alone.
+    far = value + UNSURE_SD * sd > check.limit and value > LEAST_SHARE * check.limit
+    return far and check.severity == "retake"
 
 
 def judge_foreshortening(

@@ -6,6 +6,7 @@ import math
 
 from flask import (
     Blueprint,
+    abort,
     current_app,
     flash,
     make_response,
@@ -20,6 +21,7 @@ from werkzeug.wrappers import Response
 from dachi.store import accounts, happenings, sessions
 from dachi.store.database import Conflict
 from dachi.studio import health
+from dachi.studio.erasing import PUT_AWAY_DAYS
 from dachi.web.patience import Patience
 from dachi.web.security import limiter, safe_path
 from dachi.web.session import clock, coach_id, current_coach, db, let_in, work
@@ -34,20 +36,31 @@ def sign_in() -> str | Response | tuple[str, int]:
         return redirect(url_for("accounts.first"))
     back = safe_path(request.args.get("next"))
     if request.method == "GET":
-        return render_template("sign_in.html", email="", problem=None)
+        return _sign_in("", None)
     email, source = request.form.get("email", ""), request.remote_addr or ""
     patience: Patience = current_app.extensions["patience"]
     now = clock().seconds()
     if wait := patience.wait(email, source, now):
         problem = f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."
-        return render_template("sign_in.html", email=email, problem=problem), 429
+        return _sign_in(email, problem), 429
     coach = accounts.check_password(db(), email, request.form.get("password", ""))
     patience.guessed(email, source, now, right=coach is not None)
     if coach is None:
         problem = "Address and password do not fit together."
-        return render_template("sign_in.html", email=email, problem=problem), 422
+        return _sign_in(email, problem), 422
     let_in(coach, request.user_agent.string)
     return redirect(back)
+
+
+def _sign_in(email: str, problem: str | None) -> str:
+    plain = not request.is_secure and not _from_here()
+    studio = current_app.config.get("STUDIO")
+    return render_template("sign_in.html", email=email, problem=problem, plain=plain, studio=studio)
+
+
+def _from_here() -> bool:
+    """Whether a request comes from the machine itself."""
+    return request.remote_addr in ("127.0.0.1", "::1", None)
 
 
 @room.post("/sign-out")
@@ -76,6 +89,8 @@ def _account(problem: str | None) -> str:
         health=health.lines(work()),
         versions=health.versions(work()),
         least=accounts.MIN_PASSWORD,
+        kept_days=current_coach().put_away_days,
+        day_choices=PUT_AWAY_DAYS,
     )
 
 
@@ -105,6 +120,20 @@ def password() -> Response | tuple[str, int]:
     return redirect(url_for("accounts.account"))
 
 
+@room.post("/account/deleted")
+@login_required
+def deleted() -> Response:
+    """Choose for how long deleted photographs are kept."""
+    days = request.form.get("days", "")
+    if days not in {str(d) for d in PUT_AWAY_DAYS}:
+        flash("Choose one of the times.", "retake")
+    else:
+        accounts.keep_put_away_days(db(), coach_id(), int(days))
+        happenings.note(db(), coach_id(), f"deleted photographs are kept for {days} days")
+        flash(f"Deleted photographs are kept for {days} days.")
+    return redirect(url_for("accounts.account"))
+
+
 @room.post("/account/sessions")
 @login_required
 def end_sessions() -> Response:
@@ -124,6 +153,9 @@ def first() -> str | Response | tuple[str, int]:
     """Create the first coach account of an empty data folder."""
     if accounts.any_coach(db()):
         return redirect(url_for("accounts.sign_in"))
+    if not _from_here():
+        # Whoever is first owns the copy: not whoever on the Wi-Fi is quickest.
+        abort(403, "Make the first account on the machine that Dachi runs on.")
     if request.method == "GET":
         return render_template("first.html", values={}, problem=None)
     values = {k: request.form.get(k, "").strip() for k in ("name", "email")}

@@ -35,6 +35,7 @@ from dachi.studio.markings import (
     corners_for,
     level_guess,
     marked_pictures,
+    may_stand_beside,
     opening,
     second_opinion,
 )
@@ -61,6 +62,12 @@ room = Blueprint("bench", __name__)
 def page(tid: int) -> str:
     """The bench for one photograph."""
     at = at_bench(tid)
+    if at.trial.read_from is not None:
+        return render_template(
+            "read_elsewhere.html", who=at.who, trial=at.trial,
+            visit=own_assessment(at.trial.assessment_id),
+            readings=markings.readings(db(), coach_id(), tid),
+        )  # fmt: skip
     history = markings.history(db(), coach_id(), tid)
     newest = history[0].number if history else 0
     draft = markings.draft(db(), coach_id(), tid)
@@ -102,6 +109,8 @@ def page(tid: int) -> str:
         overrule_reason=history[0].overrule_reason if history else "",
         stopped=stopped(at.trial),
         places=visits.free(_stations(at.trial)),
+        beside=catalogue().beside(at.pose.id),
+        may_beside=may_stand_beside(work(), at.trial) if history else {},
         next_shot=_next_shot(at.trial),
         next_key=secrets.token_urlsafe(12),
         **_strip(at, marking, {k for k, s in states.items() if s == "guess"}),

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from flask import Blueprint, abort, render_template, request, url_for
 from flask_login import login_required
 
 from dachi.data import catalogue
+from dachi.store import assessments
 from dachi.studio import comparing, summaries
 from dachi.studio.summaries import judged
-from dachi.web.session import own_assessment, own_practitioner, work
+from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 
 room = Blueprint("compare", __name__)
 
@@ -25,12 +28,18 @@ def page(pid: int) -> str:
     side, mode = request.args.get("side", ""), request.args.get("mode", "")
     family = pose.families[0].family
     series = judged(work(), pid, pose, family)
-    choices = [x for x in series.lines if len(x.sessions) > 1]
+    # What was read elsewhere has no photograph to look at.
+    blind = assessments.without_photograph(db(), coach_id(), pid)
+    choices = [
+        replace(x, sessions=shown)
+        for x in series.lines
+        if len(shown := tuple(s for s in x.sessions if set(s.trial_ids) - blind)) > 1
+    ]
     if not choices:
         return render_template("compare.html", who=who, pose=pose, pair=None, choices=[])
     line = next((x for x in choices if (x.side, x.mode) == (side, mode)), choices[-1])
-    a = _wanted("a", line.sessions[0].trial_ids[0])
-    b = _wanted("b", line.sessions[-1].trial_ids[0])
+    a = _wanted("a", next(t for t in line.sessions[0].trial_ids if t not in blind))
+    b = _wanted("b", next(t for t in line.sessions[-1].trial_ids if t not in blind))
     pair = (
         comparing.placed(work(), a, pose, line.side, family) or abort(404),
         comparing.placed(work(), b, pose, line.side, family) or abort(404),

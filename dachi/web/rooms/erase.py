@@ -8,7 +8,15 @@ from werkzeug.wrappers import Response
 
 from dachi.store import assessments, happenings
 from dachi.studio import erasing
-from dachi.web.session import coach_id, db, own_assessment, own_practitioner, own_trial, work
+from dachi.web.session import (
+    coach_id,
+    current_coach,
+    db,
+    own_assessment,
+    own_practitioner,
+    own_trial,
+    work,
+)
 
 room = Blueprint("erase", __name__)
 
@@ -26,7 +34,7 @@ def page(pid: int) -> str:
         visits=visits,
         shots=shots,
         backups=erasing.backups_still_hold(work()),
-        days=erasing.PUT_AWAY_DAYS,
+        days=current_coach().put_away_days,
     )
 
 

@@ -64,8 +64,8 @@ def remind(pid: int) -> Response:
 
 def _write(one: reminders.Reminder) -> None:
     try:
-        nonce = private_links.live(db(), coach_id(), one.who.id)
-        reminders.write(work(), one, private_address(nonce) if nonce else None)
+        link = private_links.live(db(), coach_id(), one.who.id)
+        reminders.write(work(), one, private_address(link.nonce) if link else None)
         flash(f"Written to the outbox for {one.who.call_name}: “{one.subject}”.")
     except (ValueError, OSError) as error:
         flash(f"The message to {one.who.call_name} was not written: {error}.", "retake")

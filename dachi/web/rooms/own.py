@@ -96,7 +96,13 @@ def _photos(own: Own) -> list[dict[str, Any]]:
     found = []
     for visit in assessments.of_practitioner(own.work.db, own.work.coach, own.who.id)[:3]:
         for t in assessments.trials(own.work.db, own.work.coach, visit.id):
-            if t.valid and t.number == 1 and t.mode == "passive" and t.pose in catalogue():
+            if (
+                t.valid
+                and not t.read_from
+                and t.number == 1
+                and t.mode == "passive"
+                and t.pose in catalogue()
+            ):
                 words = (
                     f"{catalogue().pose(t.pose).name}, {t.side}"
                     if t.side != "both"

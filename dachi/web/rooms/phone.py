@@ -22,7 +22,7 @@ from dachi.store.practitioners import Practitioner
 from dachi.studio import intake, visits
 from dachi.studio.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
-from dachi.web.private_links import outside_address, qr
+from dachi.web.private_links import outside_address, qr, trusted_address
 from dachi.web.security import csrf, limiter
 from dachi.web.session import (
     clock,
@@ -68,6 +68,7 @@ def offer(aid: int) -> str:
         who=own_practitioner(visit.practitioner_id),
         link=link,
         code=qr(link) if link else "",
+        trusted=trusted_address(link) if link else None,
         until=row.expires_at if nonce and row else None,
         only_here=link is not None and _is_loopback(link),
         closed=intake.closed(visit),

@@ -25,7 +25,7 @@ from dachi.studio.practice_history import (
     soreness,
 )
 from dachi.studio.practice_log import LogProblem, keep, read_by_hand
-from dachi.web.private_links import private_address, qr
+from dachi.web.private_links import private_address, qr, trusted_address
 from dachi.web.session import coach_id, db, own_practitioner, work
 
 room = Blueprint("practise", __name__)
@@ -49,8 +49,8 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
     log = practice_log.entries(db(), coach_id(), pid)
     today = work().today()
     profile = weeks.profile_of(work(), pid)
-    nonce = private_links.live(db(), coach_id(), pid)
-    address = private_address(nonce) if nonce else None
+    own = private_links.live(db(), coach_id(), pid)
+    address = private_address(own.nonce) if own else None
     pains = pain_map(log)
     return render_template(
         "practice.html",
@@ -67,6 +67,8 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
         pain_drawing=drawings.pain_map({p.place: p.times for p in pains}) if pains else "",
         sitting=sitting(log),
         address=address,
+        own=own,
+        trusted=trusted_address(address) if address else None,
         code=qr(address) if address else "",
         sessions=_sessions(who),
         weekdays=weeks.WEEKDAYS,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
@@ -16,6 +16,9 @@ from dachi.web.session import clock, coach_id, db, own_practitioner
 
 room = Blueprint("prepare", __name__)
 
+#: How long a consent holds before it is asked for again: words and days (0: until withdrawn).
+LASTS = {"": ("until it is withdrawn", 0), "1": ("one year", 365), "2": ("two years", 730)}
+
 
 @room.get("/p/<int:pid>/prepare")
 @login_required
@@ -25,12 +28,17 @@ def page(pid: int) -> str:
     consent = preparation.consent(db(), coach_id(), pid)
     screening = preparation.screening(db(), coach_id(), pid)
     questions = screening_questions()
+    today = clock().today().isoformat()
     return render_template(
         "prepare.html",
         who=who,
         consent=consent,
         scopes=permission.SCOPES,
-        no_photograph=permission.photograph_refused(consent, who.birth_year, clock().today().year),
+        lasts=LASTS,
+        ends_soon=_ends_soon(consent),
+        no_photograph=permission.photograph_refused(
+            consent, who.birth_year, clock().today().isoformat()
+        ),
         minor=permission.may_be_minor(who.birth_year, clock().today().year),
         screening=screening,
         questions=questions,
@@ -38,8 +46,16 @@ def page(pid: int) -> str:
         cautions=permission.cautions(screening, questions),
         visits=assessments.of_practitioner(db(), coach_id(), pid),
         directions={d: d.replace("_", " ") for d in DIRECTIONS},
-        today=clock().today().isoformat(),
+        today=today,
     )
+
+
+def _ends_soon(consent: permission.Consent | None) -> bool:
+    """Whether a consent that still holds is over within a month."""
+    if consent is None or consent.withdrawn_on is not None:
+        return False
+    today, soon = clock().today(), clock().today() + timedelta(days=31)
+    return not consent.ended(today.isoformat()) and consent.ended(soon.isoformat())
 
 
 def _back(pid: int, problem: str | None = None) -> Response:
@@ -76,8 +92,19 @@ def consent(pid: int) -> Response:
     if permission.may_be_minor(who.birth_year, clock().today().year) and not guardian:
         return _back(pid, "They may be under age: name the guardian who consents.")
     faces = request.form.get("faces") == "1"
+    lasts = request.form.get("lasts", "")
+    if lasts not in LASTS:
+        return _back(pid, "Say how long the consent holds.")
+    until = (date.fromisoformat(on) + timedelta(days=LASTS[lasts][1])) if LASTS[lasts][1] else None
     preparation.give_consent(
-        db(), coach_id(), pid, given_on=on, scope=scope, guardian=guardian, faces=faces
+        db(),
+        coach_id(),
+        pid,
+        given_on=on,
+        scope=scope,
+        guardian=guardian,
+        faces=faces,
+        until=until.isoformat() if until else None,
     )
     happenings.note(db(), coach_id(), f"consent was given: {permission.SCOPES[scope]}", pid)
     return _back(pid)

@@ -9,12 +9,19 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.core.measuring.figure_match import Region
-from dachi.core.measuring.scene import Point, SceneError
+from dachi.core.measuring.scene import Point, Reading, SceneError
+from dachi.drawing.overlay import degrees
 from dachi.simulation import inclinometer
 from dachi.store import assessments, markings, photos, positions, second_opinions
 from dachi.store.database import Conflict
 from dachi.studio import drafts, intake, summaries
-from dachi.studio.markings import Surroundings, measure_again, measure_from
+from dachi.studio.markings import (
+    Surroundings,
+    hold_with,
+    may_stand_beside,
+    measure_again,
+    measure_from,
+)
 from dachi.web.bench_guard import at_bench, keep_closed
 from dachi.web.session import coach_id, db, own_assessment, own_trial, work
 
@@ -73,6 +80,29 @@ def camera_same(tid: int) -> Response:
             return redirect(url_for("bench.page", tid=tid))
     flash("There is no earlier photograph of this view and size to share corners with.", "retake")
     return redirect(url_for("bench.page", tid=tid))
+
+
+@room.post("/t/<int:tid>/held-with")
+@login_required
+def held_with(tid: int) -> Response:
+    """Read the photograph together with another one of the same hold, or by itself again."""
+    at = at_bench(tid)
+    wanted = request.form.get("held-with", "")
+    fitting = may_stand_beside(work(), at.trial)
+    if wanted and wanted not in fitting:
+        flash("Choose a marked photograph of the same hold from the other direction.", "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    before = _headline(tid)
+    if sentence := hold_with(work(), at.trial, fitting.get(wanted)):
+        flash(sentence, "retake")
+    elif before and (after := _headline(tid)):
+        what = "Read together" if wanted else "Read by itself"
+        flash(f"{what}: {degrees(after)}, before {degrees(before)}.")
+    return redirect(url_for("bench.page", tid=tid))
+
+
+def _headline(tid: int) -> Reading | None:
+    return next((r for r in markings.readings(db(), coach_id(), tid) if r.headline), None)
 
 
 @room.post("/t/<int:tid>/details")

@@ -18,6 +18,7 @@ from dachi.studio import drafts, starting_marks, steadiness
 from dachi.studio.markings import level_guess
 from dachi.web.bench_guard import at_bench
 from dachi.web.bench_marks import shown
+from dachi.web.jobs import freshened
 from dachi.web.session import coach_id, db, own_assessment, read_only, work
 
 room = Blueprint("steadiness", __name__)
@@ -29,6 +30,7 @@ def page() -> str:
     """What the studio's error is made of, pose by pose, and what would shrink it."""
     return render_template(
         "steadiness.html",
+        left=freshened(),
         rows=steadiness.steady(work()),
         marked=len(remarks.of_coach(db(), coach_id())),
         again=remarks.unseen(db(), coach_id()),

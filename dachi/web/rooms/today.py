@@ -8,6 +8,7 @@ from werkzeug.wrappers import Response
 
 from dachi.store import practitioners
 from dachi.studio.today import Action, TodayEntry, today_page
+from dachi.web.jobs import freshened
 from dachi.web.session import clock, coach_id, db, work
 
 room = Blueprint("today", __name__)
@@ -20,6 +21,7 @@ SHOWN = 12
 @login_required
 def page() -> str:
     """Everybody with something to do, each once, under the most pressing reason."""
+    left = freshened()
     found = today_page(work())
     return render_template(
         "today.html",
@@ -28,6 +30,7 @@ def page() -> str:
         groups=found.groups,
         address=_address,
         shown=SHOWN,
+        left=left,
         person=url_for("progress.page", pid=0).removesuffix("0"),
     )
 

@@ -342,7 +342,9 @@ import { ring, speak } from "./sound.js";
   const number = (text) => { const v = Number(String(text).replace(",", ".")); return text !== "" && Number.isFinite(v) && v >= 0 && v <= 150 ? v : null; };
   $("keep").addEventListener("click", () => {
     const bad = [...document.querySelectorAll(".end-prop input")].find((i) => i.value.trim() && number(i.value.trim()) === null);
-    if (bad) { $("kept").textContent = "Give heights in centimetres and layers as numbers, or leave them empty."; bad.focus(); return; }
+    // In a place of its own: what is said of sending comes and goes meanwhile.
+    $("wrong").textContent = bad ? "Give heights in centimetres and layers as numbers, or leave them empty." : "";
+    if (bad) { bad.focus(); return; }
     keep();
     $("keep").disabled = true;
     $("kept").textContent = "Adding it…";

@@ -69,7 +69,7 @@ class Today(unittest.TestCase):
             (plain, 2010, "guardian"), (Consent("2026-01-01", "show", "  "), 2010, "guardian"), (guarded, 2010, None),
             (plain, 1990, None), (plain, None, "birth year"), (guarded, None, None),
         ):  # fmt: skip
-            found = photograph_refused(consent, born, 2026)
+            found = photograph_refused(consent, born, "2026-05-01")
             self.assertEqual(found is None, words is None)
             if words:
                 self.assertIn(words, found)

@@ -26,13 +26,15 @@ class Photographs(unittest.TestCase):
             (GIVEN, 2012, "guardian"),
             (GIVEN, 2008, "guardian"),  # eighteen this year, perhaps not yet
             (GIVEN, 2007, None),
+            (Consent("2026-01-01", "show", until="2026-04-30"), 1990, "until 2026-04-30"),
+            (Consent("2026-01-01", "show", until="2026-05-01"), 1990, None),
             (Consent("2026-01-01", "show", guardian="  "), 2012, "guardian"),
             (Consent("2026-01-01", "show", guardian="Mother"), 2012, None),
             (Consent("2026-01-01", "show", "Mother", "2026-02-02"), 2012, "withdrawn"),
         ]
         for consent, born, words in cases:
             with self.subTest(consent=consent, born=born):
-                said = photograph_refused(consent, born, 2026)
+                said = photograph_refused(consent, born, "2026-05-01")
                 self.assertEqual(said is None, words is None)
                 self.assertIn(words or "", said or "")
 

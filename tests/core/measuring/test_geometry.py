@@ -524,18 +524,23 @@ class Compensations(unittest.TestCase):
         watch = next((c for c in checks if c.severity == "watch" and not c.formula.size_only), None)
         limit = signed.limit
         for value, sd, status in (
-            (limit + 0.01, 0.0, "retake"), (limit, 0.0, "ok"), (limit, 0.01, "watch"), (limit - 1, 1.0, "ok"),
-            (limit - 1, 1.01, "watch"), (limit / 2, limit, "ok"), (limit / 2 + 0.01, limit, "watch"), (-3.0, 0.5, "ok"),
+            (limit + 0.01, 0.0, "retake"), (limit, 0.0, "ok"), (limit, 0.01, "watch"), (limit - 1.65, 1.0, "ok"),
+            (limit - 1.64, 1.0, "watch"), (limit / 3 - 0.01, limit, "ok"), (limit / 3 + 0.01, limit, "watch"), (-3.0, 0.5, "ok"),
         ):  # fmt: skip
             self.assertEqual(judge(signed, value, sd).status, status, (value, sd))
         self.assertTrue(judge(signed, limit + 1, 0).message.startswith("Take it again: "))
         self.assertIn("Close to the limit", judge(signed, limit, 0.5).message)
+        self.assertIn("cannot be ruled out", judge(signed, limit - 1.5, 1.0).message)
         self.assertNotIn("-", judge(signed, -3.0, 0.1).message)
         # 5 read with an error of 3 is a size of 4; under the error nothing is left.
         self.assertAlmostEqual(judge(sized, 5.0, 3.0).value, 4.0)
         self.assertEqual(judge(sized, 2.0, 3.0).value, 0.0)
-        if watch is not None:
-            self.assertEqual(judge(watch, watch.limit + 1, 0).status, "watch")
+        assert watch is not None
+        for value, sd, status in (
+            (watch.limit + 1, 0.0, "watch"), (watch.limit - 1, 1.01, "watch"), (watch.limit - 1, 1.0, "ok"),
+            (watch.limit / 2, watch.limit, "ok"), (watch.limit / 2 + 0.01, watch.limit, "watch"),
+        ):  # fmt: skip
+            self.assertEqual(judge(watch, value, sd).status, status, (value, sd))
 
     def test_foreshortening(self) -> None:
         for turned, sd, status in (

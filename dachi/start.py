@@ -1,0 +1,196 @@
+"""Starting the application: ports, the door for private links, the studio's encrypted one."""
+
+from __future__ import annotations
+
+import argparse
+import errno
+import os
+import socket
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from dachi.clock import Clock
+from dachi.errors import Told
+
+if TYPE_CHECKING:
+    from flask import Flask
+
+#: Photographs come in whole, several at once, bytes.
+LARGEST_BODY = 64 * 1024 * 1024
+#: Connections that say nothing are let go soon, and many of them keep nobody out.
+LISTENING: dict[str, Any] = {
+    "max_request_body_size": LARGEST_BODY, "channel_timeout": 30, "cleanup_interval": 10,
+    "connection_limit": 600, "asyncore_use_poll": True,
+}  # fmt: skip
+
+
+def serve(args: argparse.Namespace, *, demo: bool) -> int:
+    port = args.port if args.port is not None else _port()
+    if port is None:
+        print("dachi: PORT must be a number from 1 to 65535.", file=sys.stderr)
+        return 2
+    problem = _cannot_listen(args.host, port)
+    if problem:
+        print(f"dachi: {problem}", file=sys.stderr)
+        return 2
+    default = "var/demo" if demo else "var/data"
+    folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
+    from dachi.photos import strays
+    from dachi.store.database import open_folder
+    from dachi.web.app import create_app, settle
+    from dachi.web.logs import keep_log
+
+    folder = open_folder(folder)
+    try:
+        strays.hold(folder)
+    except strays.InUse as error:
+        print(f"dachi: {error}", file=sys.stderr)
+        return 2
+    clock = Clock()
+    app = create_app(folder, clock)
+    keep_log(folder, clock)
+    _sweep(folder, clock)
+    bring_up_to_date(folder, clock)
+    if demo:
+        from dachi.demo import ACCOUNT, PASSWORD, fill
+
+        print("Filling the demo studio; half a minute the first time.", flush=True)
+        fill(folder, clock)
+        print(f"Demo account: {ACCOUNT}   password: {PASSWORD}")
+    print(f"Dachi is open at http://{args.host}:{port}/   (data in {folder}; Ctrl-C closes it)")
+    sys.stdout.flush()
+    import waitress
+
+    threading.Thread(target=_look_after, args=(folder, clock), daemon=True).start()
+    settle()
+    _open_door(app, port + 1 if args.door is None else args.door)
+    if args.studio and (problem := _open_studio(app, args, port, folder, clock)):
+        print(f"dachi: {problem}", file=sys.stderr)
+        return 2
+    if args.host not in ("127.0.0.1", "localhost", "::1"):
+        print(
+            "dachi: every page is open to the network in the clear: whoever is on the same Wi-Fi "
+            "can read along. --studio opens them encrypted.",
+            file=sys.stderr,
+        )
+    waitress.serve(app, host=args.host, port=port, threads=8, **LISTENING)
+    return 0
+
+
+def _look_after(folder: Path, clock: Clock) -> None:
+    """Once an hour: what was put away long ago goes, and today's copy is made."""
+    from dachi.store.database import connect
+    from dachi.studio import erasing, keeping
+
+    while True:
+        try:
+            db = connect(folder, clock)
+            erasing.purge(folder, db)
+            db.close()
+            erasing.old_faces(folder)
+            keeping.daily_copy(folder, clock)
+        except (Told, OSError) as error:
+            print(f"dachi: {error}", file=sys.stderr)
+        time.sleep(3600)
+
+
+def _sweep(folder: Path, clock: Clock) -> None:
+    """Put picture files that no record knows aside, and say what was not or put back."""
+    from dachi.photos import strays
+    from dachi.store import photos
+    from dachi.store.database import connect
+
+    db = connect(folder, clock)
+    swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
+    db.close()
+    if swept.left_alone:
+        print(f"dachi: {swept.left_alone}", file=sys.stderr)
+    if swept.brought_back:
+        print(f"{swept.brought_back} picture files were put back where records look for them.")
+
+
+def _open_door(app: Flask, door: int) -> None:
+    """Answer private links from the local network too, on a port of their own (0: not)."""
+    from waitress.server import create_server
+
+    from dachi.web.private_links import Door
+
+    if door and (problem := _cannot_listen("0.0.0.0", door)):
+        print(f"dachi: phones cannot come in: {problem} Or name one with --door.", file=sys.stderr)
+    elif door:
+        app.config["DOOR_PORT"] = door
+        outside = create_server(Door(app), host="0.0.0.0", port=door, threads=4, **LISTENING)
+        threading.Thread(target=outside.run, daemon=True).start()
+
+
+def _open_studio(
+    app: Flask, args: argparse.Namespace, port: int, folder: Path, clock: Clock
+) -> str | None:
+    """Answer everything encrypted for the studio's other devices; why it cannot be, else None."""
+    from dachi.web import tls
+    from dachi.web.private_links import own_address
+
+    at = port + 2 if args.studio == -1 else args.studio
+    if problem := _cannot_listen("0.0.0.0", at):
+        return f"{problem} Or name another with --studio."
+    if (args.cert is None) != (args.key is None):
+        return "A certificate goes with its key: give both --cert and --key."
+    try:
+        if args.cert is not None:
+            found = tls.own(args.cert, args.key)
+            name = tls.names_in(args.cert)[0]
+        else:
+            name = own_address()
+            found = tls.self_made(folder, tls.names_of_here(name), clock.read())
+    except (Told, OSError, IndexError) as error:
+        return f"{str(error).rstrip('.')}."
+    app.config.update(
+        STUDIO=f"https://{name}:{at}", STUDIO_OWN=args.cert is not None,
+        AUTHORITY=found.authority,
+    )  # fmt: skip
+    tls.listen(app, found, at, most=LARGEST_BODY)
+    print(f"Encrypted, for the studio's devices: https://{name}:{at}/")
+    if found.authority is not None:
+        print("  each device trusts it once: see /trust there. Its fingerprint:")
+        print(f"  {tls.fingerprint(found.authority)}")
+    return None
+
+
+def bring_up_to_date(folder: Path, clock: Clock) -> None:
+    """Derive again what earlier rules derived: all of a chart by one rule."""
+    from dachi.store import outdated
+    from dachi.store.database import connect
+    from dachi.studio import versions
+    from dachi.studio.recompute import recompute
+
+    db = connect(folder, clock)
+    old = sum(len(ids) for ids in outdated.ids(db, versions.measuring()).values())
+    db.close()
+    if old:
+        print(f"How poses are measured has changed: {old} markings are read again.", flush=True)
+    found = recompute(folder, clock)
+    if found.failed:
+        print(f"{found.failed} could not be, and stay as they are.", flush=True)
+
+
+def _port() -> int | None:
+    text = os.environ.get("PORT", "8765")
+    return int(text) if text.isdecimal() and 1 <= int(text) <= 65535 else None
+
+
+def _cannot_listen(host: str, port: int) -> str | None:
+    """Try the port before anything is written."""
+    probe = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        probe.bind((host, port))
+    except OSError as error:
+        if error.errno == errno.EADDRINUSE:
+            return f"port {port} is taken by another program. Choose another with PORT={port + 1}."
+        return f"port {port} cannot be opened ({error.strerror}). Choose another with PORT=8765."
+    finally:
+        probe.close()
+    return None

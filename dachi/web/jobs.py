@@ -1,0 +1,117 @@
+"""Work that takes longer than a page should: one at a time, in the background, with progress."""
+
+from __future__ import annotations
+
+import logging
+import secrets
+import threading
+import time
+from collections.abc import Callable, Hashable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+from flask import current_app
+
+from dachi.errors import Told
+from dachi.store import database
+from dachi.studio import summaries
+from dachi.studio.work import Work
+from dachi.web.session import clock, coach_id, data_folder, work
+
+#: Results wait so long to be fetched, seconds, and so many are kept.
+KEPT_S, MOST = 900.0, 20
+
+
+@dataclass
+class Job:
+    """What is being made: ``done`` of ``total`` steps, then ``result``, or why not."""
+
+    coach: int
+    name: str
+    total: int
+    done: int = 0
+    result: bytes | None = None
+    problem: str | None = None
+    at: float = 0.0
+
+
+class Jobs:
+    """Jobs by a name that cannot be guessed, for the coach who asked."""
+
+    def __init__(self) -> None:
+        self._pool = ThreadPoolExecutor(1, "dachi-job")
+        self._slow = ThreadPoolExecutor(1, "dachi-slow")
+        self._busy: set[Hashable] = set()
+        self._jobs: dict[str, Job] = {}
+        self._lock = threading.Lock()
+
+    def start(
+        self, coach: int, name: str, total: int, make: Callable[[Callable[[int], None]], bytes]
+    ) -> str:
+        """Begin to make something; ``make`` is handed a function that says how far it is."""
+        job, key = Job(coach, name, total, at=time.monotonic()), secrets.token_urlsafe(12)
+        with self._lock:
+            now = time.monotonic()
+            fresh = [(k, j) for k, j in self._jobs.items() if now - j.at < KEPT_S]
+            self._jobs = dict(fresh[-MOST + 1 :]) | {key: job}
+        self._pool.submit(self._run, job, make)
+        return key
+
+    def of(self, coach: int, key: str) -> Job | None:
+        """A coach's own job; None where there is none, or no longer."""
+        with self._lock:
+            job = self._jobs.get(key)
+        return job if job is not None and job.coach == coach else None
+
+    def once(self, name: Hashable, act: Callable[[], None]) -> None:
+        """Do something in the background, unless just that is being done already."""
+        with self._lock:
+            if name in self._busy:
+                return
+            self._busy.add(name)
+
+        def run() -> None:
+            try:
+                act()
+            except Told as error:
+                logging.getLogger("dachi").warning("%s: %s", name, error)
+            except Exception:
+                logging.getLogger("dachi").exception("while doing %s", name)
+            finally:
+                with self._lock:
+                    self._busy.discard(name)
+
+        self._slow.submit(run)
+
+    def _run(self, job: Job, make: Callable[[Callable[[int], None]], bytes]) -> None:
+        def progress(done: int) -> None:
+            job.done = done
+
+        try:
+            job.result = make(progress)
+        except Told as error:
+            job.problem = f"{str(error).rstrip('.')}."
+        except Exception:
+            logging.getLogger("dachi").exception("while making %s", job.name)
+            job.problem = "It could not be made; the log has the details."
+
+
+def freshened() -> int:
+    """Have the coach's summaries brought up to date: few at once, many in the background.
+
+    How many are still to go.
+    """
+    left = summaries.freshen_few(work())
+    if left:
+        jobs: Jobs = current_app.extensions["jobs"]
+        folder, at, coach = data_folder(), clock(), coach_id()
+
+        def act() -> None:
+            db = database.connect(folder, at)
+            try:
+                summaries.freshen_all(Work(db, folder, coach))
+            finally:
+                db.close()
+
+        jobs.once(("verdicts of coach", coach), act)
+    return left

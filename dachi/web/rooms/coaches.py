@@ -1,0 +1,193 @@
+"""Several coaches on one copy: the owner invites, resets, closes; people are handed over."""
+
+from __future__ import annotations
+
+from flask import Blueprint, abort, current_app, flash, redirect, render_template, request, url_for
+from flask_login import login_required
+from werkzeug.wrappers import Response
+
+from dachi.errors import Told
+from dachi.store import accounts, happenings, invitations, practitioners, sessions
+from dachi.store.accounts import Coach
+from dachi.store.database import Conflict
+from dachi.studio.hand_over import hand_over
+from dachi.studio.work import Work
+from dachi.web.security import limiter
+from dachi.web.session import current_coach, data_folder, db, let_in
+
+room = Blueprint("coaches", __name__)
+
+
+@room.get("/account/coaches")
+@login_required
+def page() -> str:
+    """Who works on this copy; what an owner may do about it."""
+    return _page()
+
+
+def _page(link: str | None = None, about: str = "") -> str:
+    me = current_coach()
+    coaches = accounts.everybody(db())
+    return render_template(
+        "coaches.html",
+        me=me,
+        coaches=coaches,
+        counts={c.id: len(practitioners.listing(db(), c.id)) for c in coaches},
+        own=practitioners.listing(db(), me.id),
+        left={c.id: practitioners.listing(db(), c.id) for c in coaches if c.closed_at}
+        if me.owner
+        else {},
+        waiting=invitations.open_ones(db(), me.id),
+        link=link,
+        about=about,
+        days=invitations.DAYS,
+    )
+
+
+def _owner() -> Coach:
+    me = current_coach()
+    if not me.owner:
+        abort(403, "Only the owner of this copy lets coaches in, resets and closes.")
+    return me
+
+
+def _number(name: str) -> int:
+    """A posted id; 0, which is nobody's, where it is none."""
+    text = request.form.get(name, "")
+    return int(text) if text.isdecimal() and len(text) < 12 else 0
+
+
+def _other() -> Coach:
+    return accounts.by_id(db(), _number("coach")) or abort(404)
+
+
+@room.post("/account/coaches/invite")
+@login_required
+def invite() -> str | Response:
+    """Make the link by which a coach joins; it is shown this once."""
+    me = _owner()
+    name = " ".join(request.form.get("name", "").split())[:60]
+    if not name:
+        flash("Say who is to join.", "retake")
+        return redirect(url_for("coaches.page"))
+    token = invitations.make(db(), me.id, name)
+    happenings.note(db(), me.id, f"invited {name} as a coach")
+    return _page(_address(token), f"{name} joins by this link")
+
+
+@room.post("/account/coaches/reset")
+@login_required
+def reset() -> str:
+    """Make the link by which a coach who lost their password chooses another."""
+    me, other = _owner(), _other()
+    token = invitations.make(db(), me.id, other.name, other.id)
+    happenings.note(db(), me.id, f"made a link by which {other.name} chooses a new password")
+    return _page(_address(token), f"{other.name} chooses a new password by this link")
+
+
+def _address(token: str) -> str:
+    # Where their own device reaches it, if anything does.
+    base = current_app.config.get("STUDIO") or request.host_url.rstrip("/")
+    return f"{base}{url_for('coaches.join', token=token)}"
+
+
+@room.post("/account/coaches/take-back")
+@login_required
+def take_back() -> Response:
+    """Take a link back that nobody has used."""
+    me = _owner()
+    if invitations.take_back(db(), me.id, _number("invitation")):
+        flash("The link is taken back.")
+    return redirect(url_for("coaches.page"))
+
+
+@room.post("/account/coaches/close")
+@login_required
+def close() -> Response:
+    """Close a coach's account, or open it again; their people stay theirs until handed over."""
+    me, other = _owner(), _other()
+    closed = request.form.get("act") != "open"
+    if accounts.close(db(), other.id, closed=closed):
+        if closed:
+            sessions.end_all(db(), other.id)
+        happenings.note(
+            db(), me.id, f"{'closed' if closed else 'opened'} the account of {other.name}"
+        )
+        flash(f"{other.name}’s account is {'closed' if closed else 'open again'}.")
+    return redirect(url_for("coaches.page"))
+
+
+@room.post("/account/coaches/hand-over")
+@login_required
+def give() -> Response:
+    """Hand a person over: one's own, or, for the owner, one of a coach whose account is closed."""
+    me = current_coach()
+    source = me.id
+    if request.form.get("from", ""):
+        left = accounts.by_id(db(), _number("from"))
+        if not me.owner or left is None or left.closed_at is None:
+            abort(404)
+        source = left.id
+    person, to = _number("person"), _number("to")
+    try:
+        if not person or not to:
+            raise Conflict("Choose a person, and the coach they go on with.")
+        name, new = hand_over(Work(db(), data_folder(), source), person, to)
+    except Told as error:
+        db().again(keep=False)
+        flash(f"{str(error).rstrip('.')}. Nothing was changed.", "retake")
+        return redirect(url_for("coaches.page"))
+    other = accounts.by_id(db(), to)
+    assert other is not None
+    giver = accounts.by_id(db(), source)
+    assert giver is not None
+    # The person's name stands in nothing that would outlive their record.
+    happenings.note(db(), source, f"a person was handed over to {other.name}")
+    happenings.note(db(), other.id, f"was handed over by {giver.name}", new)
+    if source != me.id:
+        happenings.note(db(), me.id, f"handed a person over from {giver.name} to {other.name}")
+    flash(
+        f"{name} goes on with {other.name}. Private links have ended: {other.name} makes new ones."
+    )
+    return redirect(url_for("coaches.page"))
+
+
+@room.route("/join/<token>", methods=["GET", "POST"])
+@limiter.limit("30 per hour", methods=["POST"])
+def join(token: str) -> str | Response | tuple[str, int]:
+    """The page behind an invitation: an own account, or a new password."""
+    found = invitations.behind(db(), token)
+    if found is None:
+        sentence = "This link was used already, taken back, or is older than a week."
+        return render_template("error.html", sentence=sentence, code=404), 404
+    old = accounts.by_id(db(), found.for_coach) if found.for_coach is not None else None
+    values = {"name": found.name, "email": ""}
+    if request.method == "GET":
+        return render_template("join.html", values=values, old=old, problem=None)
+    values = {k: request.form.get(k, "").strip() for k in values}
+    password = request.form.get("password", "")
+    problem = None
+    if len(password) < accounts.MIN_PASSWORD:
+        problem = f"Use at least {accounts.MIN_PASSWORD} characters; a few words in a row are good."
+    elif old is None and not values["name"]:
+        problem = "Say what practitioners call you."
+    elif old is None and "@" not in values["email"]:
+        problem = "The address needs an @: it is only used to sign in."
+    if problem:
+        return render_template("join.html", values=values, old=old, problem=problem), 422
+    try:
+        if not invitations.use(db(), token):
+            raise Conflict("This link was used a moment ago.")
+        if old is None:
+            coach = accounts.add(db(), values["email"], values["name"], password)
+        else:
+            coach = old
+            accounts.set_password(db(), coach.id, password)
+            sessions.end_all(db(), coach.id)
+            happenings.note(db(), coach.id, "chose a new password by the owner’s link")
+    except Conflict as error:
+        # An error answer keeps nothing: the link works on.
+        return render_template("join.html", values=values, old=old, problem=str(error)), 409
+    let_in(coach, request.user_agent.string)
+    flash(f"Welcome, {coach.name}.")
+    return redirect(url_for("today.page"))
