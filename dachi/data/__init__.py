@@ -21,6 +21,7 @@ from dachi.core.catalogue.schools import Prop, School, build_props, build_school
 from dachi.core.catalogue.screening import Question, build_questions
 
 FOLDER = Path(__file__).parent
+FONTS = FOLDER / "fonts"
 
 
 @lru_cache(maxsize=1)

@@ -66,7 +66,13 @@ def _view(where: str, data: Any) -> PhotoView:
                 f"{at}mat.length_cm is the longer side of the mat: swap length and width"
             )
         corners = {c: _point(f"{at}mat.corners.{c}", mat["corners"][c]) for c in CORNERS}
-        found = Mat(mat["length_cm"], mat["width_cm"], corners, mat.get("corner_sd_px"))
+        found = Mat(
+            mat["length_cm"],
+            mat["width_cm"],
+            corners,
+            mat.get("corner_sd_px"),
+            mat.get("corner_sds_px"),
+        )
     ends = None
     if level is not None and mat is None:
         a, b = (_point(f"{at}level", p) for p in level)
@@ -144,6 +150,8 @@ def _view_to_json(view: PhotoView) -> dict[str, Any]:
         }
         if view.mat.corner_sd_px is not None:
             found["mat"]["corner_sd_px"] = view.mat.corner_sd_px
+        if view.mat.corner_sds_px is not None:
+            found["mat"]["corner_sds_px"] = dict(view.mat.corner_sds_px)
     return found
 
 

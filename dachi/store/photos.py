@@ -11,6 +11,8 @@ from typing import Any
 from dachi.core.measuring.figure_match import Region
 from dachi.store.database import Database
 
+Codes = list[list[float]]
+
 
 @dataclass(frozen=True)
 class Photo:
@@ -24,6 +26,8 @@ class Photo:
     taken_at: str | None
     origin: str
     truth: Mapping[str, Any] | None
+    #: Corners of the codes of corner cards by card, px; None where none were looked for.
+    cards: Mapping[int, Codes] | None = None
 
 
 def _photo(row: sqlite3.Row) -> Photo:
@@ -36,6 +40,7 @@ def _photo(row: sqlite3.Row) -> Photo:
         row["taken_at"],
         row["origin"],
         json.loads(row["truth"]) if row["truth"] else None,
+        {int(k): at for k, at in json.loads(row["cards"]).items()} if row["cards"] else None,
     )
 
 
@@ -115,6 +120,14 @@ def use_of(db: Database, coach_id: int, source_sha256: str) -> Use | None:
 
 
 _OWN = "SELECT id FROM photo WHERE id = ? AND coach_id = ?"
+
+
+def set_cards(db: Database, coach_id: int, photo_id: int, found: Mapping[str, Codes]) -> bool:
+    """Keep the codes found in a photograph; False where the coach has no such photograph."""
+    cursor = db.execute(
+        f"UPDATE photo SET cards = ? WHERE id IN ({_OWN})", (json.dumps(found), photo_id, coach_id)
+    )
+    return cursor.rowcount == 1
 
 
 def head(db: Database, coach_id: int, photo_id: int) -> Region | None:

@@ -6,7 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from dachi.core.assessing import permission
 from dachi.core.assessing.runsheet import Slot, sides
@@ -20,7 +22,7 @@ from dachi.store import accounts, assessments, markings, photos, positions, prep
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.photos import Photo, Use
 from dachi.store.practitioners import Practitioner
-from dachi.studio import cautions, drafts, starting_marks
+from dachi.studio import cautions, corner_cards, drafts, starting_marks
 from dachi.studio.phrases import pose_name, say_day
 from dachi.studio.work import Work
 
@@ -249,11 +251,18 @@ def _heal(work: Work, photo_id: int, data: bytes) -> None:
             heal(work.folder, photo.sha256, data)
 
 
-def look_for_stickers(work: Work, pose: Pose, trial: Trial, photo: Photo, colour: Colour) -> Found:
+def look_for_stickers(
+    work: Work,
+    pose: Pose,
+    trial: Trial,
+    photo: Photo,
+    colour: Colour,
+    image: NDArray[np.uint8] | None = None,
+) -> Found:
     """Find stickers of a colour and name them by the pose's layout."""
-    path = path_of(work.folder, photo.sha256, "photo")
     with work.db.unlocked():
-        image = stickers.decode(path.read_bytes())
+        if image is None:
+            image = _decoded(work, photo)
         return stickers.assign(
             stickers.find_dots(image, colour),
             starting_marks.layouts(pose, trial, photo),
@@ -261,8 +270,22 @@ def look_for_stickers(work: Work, pose: Pose, trial: Trial, photo: Photo, colour
         )
 
 
+def _decoded(work: Work, photo: Photo) -> NDArray[np.uint8]:
+    return stickers.decode(path_of(work.folder, photo.sha256, "photo").read_bytes())
+
+
 def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
-    """Where the studio has a sticker colour, look at once: the bench opens with the marks on."""
+    """Look at once for corner cards and, where the studio has a colour, stickers: the bench
+    opens with the camera known and the marks on.
+    """
+    try:
+        with work.db.unlocked():
+            image = _decoded(work, photo)
+        trial = assessments.trial(work.db, work.coach, trial_id)
+        if photo.truth is None and trial is not None:
+            corner_cards.look(work, photo, image, pose, trial.position_id)
+    except (Told, OSError, cv2.error):
+        return
     coach = accounts.by_id(work.db, work.coach)
     trial = assessments.trial(work.db, work.coach, trial_id)
     if coach is None or trial is None or not coach.sticker_colour:
@@ -270,7 +293,8 @@ def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
     if markings.draft(work.db, work.coach, trial_id) or trial.status != "unmarked":
         return
     try:
-        found = look_for_stickers(work, pose, trial, photo, Colour.from_text(coach.sticker_colour))
+        colour = Colour.from_text(coach.sticker_colour)
+        found = look_for_stickers(work, pose, trial, photo, colour, image)
     except (Told, ValueError, OSError, np.linalg.LinAlgError):
         return
     if found.marks:

@@ -13,6 +13,7 @@ from dachi.core.body.pinhole import Camera
 from dachi.core.catalogue.poses import Pose
 from dachi.core.judging import wording
 from dachi.core.measuring.calibration import Mat
+from dachi.core.measuring.cards import Sighting
 from dachi.core.measuring.measure import camera_of, measure
 from dachi.core.measuring.plausible import CORNER_SD_PX, corners_apart
 from dachi.core.measuring.scene import Image, PhotoView, Point, Result, Scene, SceneError
@@ -31,7 +32,7 @@ from dachi.store.markings import Marking
 from dachi.store.photos import Photo
 from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
-from dachi.studio import drafts, starting_marks, summaries, versions
+from dachi.studio import corner_cards, drafts, starting_marks, summaries, versions
 from dachi.studio.work import Work
 
 #: So many marks left where the program put them are asked about once.
@@ -62,6 +63,11 @@ class Surroundings:
     def size(self) -> tuple[int, int]:
         """Width and height of the photograph, px."""
         return self.photo.width, self.photo.height
+
+    @property
+    def cards(self) -> Sighting | None:
+        """What corner cards in the photograph tell of its camera."""
+        return corner_cards.sighting(self.photo, self.position, self.pose)
 
 
 def surroundings(work: Work, trial: Trial) -> Surroundings:
@@ -111,11 +117,18 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
     """Assemble what ``measure`` needs from what is stored.
 
     The marking's own corners count with those of other shots from the same camera
-    position; without any, the level line, then the plain picture.
+    position; without its own, corner cards; without any, the level line, then the plain picture.
     """
     mat = None
     corners, shots = corners_for(at, marking)
-    if corners is not None:
+    if marking.corners is None and at.cards is not None and at.cards.corners is not None:
+        mat = Mat(
+            at.position.mat_length_cm,
+            at.position.mat_width_cm,
+            at.cards.corners,
+            corner_sds_px=at.cards.corner_sds_px,
+        )
+    elif corners is not None:
         mat = Mat(
             at.position.mat_length_cm,
             at.position.mat_width_cm,

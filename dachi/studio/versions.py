@@ -16,7 +16,7 @@ _MEASURING = (
     "core/body", "core/catalogue/formula.py", "core/catalogue/poses.py",
     "core/catalogue/pose_entries.py", "core/measuring", "data/poses", "data/landmarks.toml",
     "data/skin.toml",
-    "studio/markings.py",
+    "studio/markings.py", "studio/corner_cards.py",
 )  # fmt: skip
 _JUDGING = (
     "core/judging", "core/catalogue/scatter_priors.py", "data/scatter.toml",

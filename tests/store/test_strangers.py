@@ -173,7 +173,7 @@ class Strangers(Studio):
         self, function: Callable[..., Any], name: str
     ) -> tuple[list[Any], dict[str, Any]]:
         special = {
-            "found": {"goals": None, "run_sheets": [LINE], "day_states": STATE, "weeks": WEEK,
+            "found": {"goals": None, "photos": {}, "run_sheets": [LINE], "day_states": STATE, "weeks": WEEK,
                       "second_opinions": OPINION, "proposals": [OFFER],
                       "summaries": PoseSummary(self.pid, LEG_RAISE, (), (), None)},
         }  # fmt: skip

@@ -48,13 +48,15 @@ class Mat:
     """A mat of known size (cm) and its corners in the picture (px).
 
     ``corner_sd_px`` is smaller than a single click's where corners are pooled
-    from several shots of one camera position.
+    from several shots of one camera position; ``corner_sds_px`` names each corner's own,
+    where something else than clicks tells them.
     """
 
     length_cm: float
     width_cm: float
     corners: Mapping[str, tuple[float, float]]
     corner_sd_px: float | None = None
+    corner_sds_px: Mapping[str, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -77,18 +79,33 @@ class CameraEstimate:
 
 
 @dataclass(frozen=True)
-class _Corners:
-    """What a fit explains: the mat (4, 3) in cm, its corners (4, 2) in px and their spread.
+class Seen:
+    """What a fit explains: points (n, 3) in cm where they are seen (n, 2) in px.
 
-    ``centre`` is the picture's, ``prior_log`` and ``prior_sd`` hold the log focal length.
+    ``sd`` is each coordinate's spread (2n,) px; ``mixing`` (2n, 2n), where points stray
+    together, turns coordinates divided by it into independent ones. ``centre`` is the picture's,
+    ``prior_log`` and ``prior_sd`` hold the log focal length.
     """
 
     world: Array
     image: Array
-    sd: float
+    sd: Array
     centre: Array
     prior_log: float
     prior_sd: float
+    mixing: Array | None = None
+
+    @classmethod
+    def of(
+        cls, world: Array, image: Array, sd: Array, size: tuple[int, int], focal_35mm: float | None
+    ) -> Seen:
+        """With the focal length a picture names, or everyday ones; ``sd`` (n,) px."""
+        prior = (DEFAULT_FOCAL_35MM, UNKNOWN_FOCAL_SD)
+        if focal_35mm is not None:
+            prior = (focal_35mm, EXIF_FOCAL_SD)
+        centre = np.array([size[0] / 2, size[1] / 2])
+        log_f = math.log(focal_in_px(prior[0], *size))
+        return cls(world, image, np.repeat(sd, 2), centre, log_f, prior[1])
 
 
 def solve_mat(
@@ -104,7 +121,8 @@ def solve_mat(
     image = np.array([mat.corners[name] for name in CORNERS], dtype=float)
     _refuse_impossible_corners(image, width, height)
     world = mat_points(mat.length_cm, mat.width_cm, view)
-    sd = mat.corner_sd_px or corner_sd_px
+    own = mat.corner_sds_px or {}
+    sd = np.array([own.get(name, mat.corner_sd_px or corner_sd_px) for name in CORNERS])
     fits = _fits(world, image, width, height, focal_35mm, sd)
     if not fits:
         raise CameraError(
@@ -166,34 +184,38 @@ def _differs(a: CameraEstimate, b: CameraEstimate) -> bool:
 
 
 def _fits(
-    world: Array, image: Array, width: int, height: int, focal_35mm: float | None, sd: float
+    world: Array, image: Array, width: int, height: int, focal_35mm: float | None, sd: Array
 ) -> list[CameraEstimate]:
     """Every admissible camera, best first."""
-    if focal_35mm is None:
-        starts, prior, prior_sd = [20.0, 26.0, 35.0, 50.0], DEFAULT_FOCAL_35MM, UNKNOWN_FOCAL_SD
-    else:
-        starts, prior, prior_sd = [focal_35mm], focal_35mm, EXIF_FOCAL_SD
-    centre = np.array([width / 2, height / 2])
-    prior_log = math.log(focal_in_px(prior, width, height))
-    seen = _Corners(world, image, sd, centre, prior_log, prior_sd)
+    starts = [20.0, 26.0, 35.0, 50.0] if focal_35mm is None else [focal_35mm]
+    seen = Seen.of(world, image, sd, (width, height), focal_35mm)
     found: list[CameraEstimate] = []
     for start in starts:
-        f = focal_in_px(start, width, height)
-        k = np.array([[f, 0, centre[0]], [0, f, centre[1]], [0, 0, 1.0]])
-        for rvec, tvec in _planar_poses(world, image, k):
-            camera = Camera(rotation_from(rvec), tvec.astype(float), f, centre)
+        for camera in planar_cameras(seen, focal_in_px(start, width, height)):
             if found and _misfit(camera, seen) > found[0].chi2 + 2e3:
                 continue
-            fit = _refine(camera, seen)
+            fit = refine(camera, seen)
             if fit is not None and _sees_mat(fit.camera, world):
                 found.append(fit)
     found.sort(key=lambda fit: fit.chi2)
     return found
 
 
-def _misfit(camera: Camera, seen: _Corners) -> float:
+def _misfit(camera: Camera, seen: Seen) -> float:
     """Chi-square of corners against an unrefined camera."""
-    return float(np.sum(((camera.project(seen.world) - seen.image) / seen.sd) ** 2))
+    return float(np.sum(((camera.project(seen.world) - seen.image).ravel() / seen.sd) ** 2))
+
+
+def planar_cameras(seen: Seen, focal_px: float) -> list[Camera]:
+    """Both cameras of the planar pose problem for points of one level, not refined."""
+    f, (cx, cy) = focal_px, seen.centre
+    k = np.array([[f, 0, cx], [0, f, cy], [0, 0, 1.0]])
+    level = np.array([0.0, 0.0, float(seen.world[0, 2])])
+    found = []
+    for rvec, tvec in _planar_poses(seen.world - level, seen.image, k):
+        rotation = rotation_from(rvec)
+        found.append(Camera(rotation, tvec.astype(float) - rotation @ level, f, seen.centre))
+    return found
 
 
 def _planar_poses(world: Array, image: Array, k: Array) -> list[tuple[Array, Array]]:
@@ -203,7 +225,8 @@ def _planar_poses(world: Array, image: Array, k: Array) -> list[tuple[Array, Arr
     pixel's asymmetry avoids it, and the fit that follows uses the true corners.
     """
     for shake in (0.0, 0.05):
-        shaken = image + shake * np.array([[1, 0], [0, 1], [-1, 0], [0.5, -1]])
+        way = np.array([[1, 0], [0, 1], [-1, 0], [0.5, -1]])
+        shaken = image + shake * np.resize(way, image.shape)
         try:
             _, rvecs, tvecs, _ = cv2.solvePnPGeneric(
                 world, shaken, k, np.zeros(5), flags=cv2.SOLVEPNP_IPPE
@@ -227,7 +250,7 @@ def _sees_mat(camera: Camera, world: Array) -> bool:
     return bool(camera.height_cm > 1.0 and depth.min() > 1.0 and near < far and upright)
 
 
-def _refine(camera: Camera, seen: _Corners) -> CameraEstimate | None:
+def refine(camera: Camera, seen: Seen) -> CameraEstimate | None:
     """Levenberg-Marquardt over rotation, translation and log focal length."""
     rotation, t, log_f = camera.rotation, camera.translation, math.log(camera.focal_px)
     damping = 1e-6
@@ -258,15 +281,13 @@ def _refine(camera: Camera, seen: _Corners) -> CameraEstimate | None:
         covariance = np.asarray(np.linalg.inv(jac.T @ jac), dtype=float)
     except np.linalg.LinAlgError:
         return None
-    rms = float(np.sqrt(np.mean(r[:8] ** 2))) * seen.sd
+    rms = float(np.sqrt(np.mean(r[:-1] ** 2)) * np.sqrt(np.mean(seen.sd**2)))
     solved = Camera(rotation, t, math.exp(log_f), camera.centre)
     return CameraEstimate(solved, covariance, "mat", chi2=cost, rms_px=rms)
 
 
-def _residuals(
-    rotation: Array, t: Array, log_f: float, seen: _Corners
-) -> tuple[Array, Array] | None:
-    """Residuals (9,) in standard deviations and their Jacobian (9, 7); None behind the lens.
+def _residuals(rotation: Array, t: Array, log_f: float, seen: Seen) -> tuple[Array, Array] | None:
+    """Residuals (2n + 1,) in standard deviations, their Jacobian (2n + 1, 7); None behind the lens.
 
     Unknowns: a small rotation in the camera frame, translation, log focal length.
     """
@@ -279,18 +300,22 @@ def _residuals(
     slope = cam[:, :2] / depth[:, None]
     a, b = slope[:, 0], slope[:, 1]
     x, y, z = turned[:, 0], turned[:, 1], turned[:, 2]
-    g = f / (depth * seen.sd)
-    r = np.empty(9)
-    r[:8] = ((f * slope + seen.centre - seen.image) / seen.sd).ravel()
-    r[8] = (log_f - seen.prior_log) / seen.prior_sd
-    jac = np.zeros((9, 7))
-    across, down = jac[0:8:2], jac[1:8:2]
+    n = 2 * len(depth)
+    sd = seen.sd[::2]
+    g = f / (depth * sd)
+    r = np.empty(n + 1)
+    r[:n] = (f * slope + seen.centre - seen.image).ravel() / seen.sd
+    r[n] = (log_f - seen.prior_log) / seen.prior_sd
+    jac = np.zeros((n + 1, 7))
+    across, down = jac[0:n:2], jac[1:n:2]
     across[:, 0], across[:, 1], across[:, 2] = -g * a * y, g * (z + a * x), -g * y
     down[:, 0], down[:, 1], down[:, 2] = -g * (z + b * y), g * b * x, g * x
     across[:, 3] = down[:, 4] = g
     across[:, 5], down[:, 5] = -g * a, -g * b
-    across[:, 6], down[:, 6] = (f / seen.sd) * a, (f / seen.sd) * b
-    jac[8, 6] = 1.0 / seen.prior_sd
+    across[:, 6], down[:, 6] = (f / sd) * a, (f / sd) * b
+    jac[n, 6] = 1.0 / seen.prior_sd
+    if seen.mixing is not None:
+        r[:n], jac[:n] = seen.mixing @ r[:n], seen.mixing @ jac[:n]
     return r, jac
 
 

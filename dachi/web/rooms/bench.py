@@ -27,7 +27,7 @@ from dachi.store import accounts, assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
-from dachi.studio import drafts, intake, starting_marks, visits
+from dachi.studio import corner_cards, drafts, intake, starting_marks, visits
 from dachi.studio.markings import (
     Surroundings,
     Unsure,
@@ -78,6 +78,8 @@ def page(tid: int) -> str:
     seen = newest if started is None or theirs else min(started, newest)
     first_shown = shown(at, marking, states)
     corners, shots = corners_for(at, marking)
+    if by_cards := _by_cards(at, marking):
+        corners = dict(at.cards.corners or {}) if at.cards else None
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     ids = [t.id for t in order]
     spot = ids.index(tid) if tid in ids else 0
@@ -91,6 +93,7 @@ def page(tid: int) -> str:
         mat_on=corners is not None,
         mat_own=marking.corners is not None,
         mat_shots=shots,
+        by_cards=by_cards,
         level=marking.level or level_guess(at),
         level_on=marking.level is not None,
         facing=marking.facing,
@@ -115,6 +118,11 @@ def page(tid: int) -> str:
         next_key=secrets.token_urlsafe(12),
         **_strip(at, marking, {k for k, s in states.items() if s == "guess"}),
     )
+
+
+def _by_cards(at: Surroundings, marking: Marking) -> bool:
+    """Whether corner cards tell the camera, no corner being marked by hand."""
+    return marking.corners is None and at.cards is not None and at.cards.corners is not None
 
 
 def _seen(form: Mapping[str, str]) -> int | None:
@@ -152,6 +160,8 @@ def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, A
         "guesses": found.guesses,
         "camera_words": calibration.describe(found.camera) if found.camera else None,
         "corners_said": found.corners,
+        "cards_said": corner_cards.words(at.cards) if at.cards and not marking.corners else None,
+        "cards_fine": at.cards is not None and at.cards.corners is not None and not at.cards.said,
         "fan": overlay.fans(result.fans, result.readings, fan_sides(at), max(at.size))
         if result
         else "",

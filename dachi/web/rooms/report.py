@@ -9,7 +9,7 @@ from flask import Blueprint, abort, current_app, render_template, request, send_
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.data import FOLDER
+from dachi.data import FONTS
 from dachi.drawing import paper
 from dachi.store import database, happenings
 from dachi.studio import picture_privacy
@@ -77,9 +77,8 @@ def make(aid: int) -> str | tuple[str, int]:
             connection.end(keep=True)
         finally:
             connection.close()
-        fonts = FOLDER / "fonts"
         return paper.draw(
-            found, fonts, size if size in paper.SIZES else "a4", lambda n: progress(n + 1)
+            found, FONTS, size if size in paper.SIZES else "a4", lambda n: progress(n + 1)
         )
 
     jobs: Jobs = current_app.extensions["jobs"]

@@ -17,7 +17,7 @@ from dachi.core.measuring.calibration import (
     CameraError,
     CameraEstimate,
     Mat,
-    _Corners,
+    Seen,
     _differs,
     _residuals,
     assume_square,
@@ -73,7 +73,9 @@ class TheCamera(unittest.TestCase):
         camera, image = stand(), np.array(list(corners_of(stand(10, -11)).values()))
         left = self.residuals(camera, image, 1.7, 26.0, 0.015)
         prior = math.log(26 / 36 * 1600)
-        seen = _Corners(mat_points(183, 61, "side"), image, 1.7, camera.centre, prior, 0.015)
+        seen = Seen(
+            mat_points(183, 61, "side"), image, np.full(8, 1.7), camera.centre, prior, 0.015
+        )
         found = _residuals(camera.rotation, camera.translation, math.log(camera.focal_px), seen)
         assert found is not None
         np.testing.assert_allclose(found[0], left(np.zeros(7)), rtol=1e-9)

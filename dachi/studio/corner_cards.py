@@ -1,0 +1,72 @@
+"""Corner cards in a photograph: looked for once as it comes in, and the camera they tell."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dachi.core.catalogue.poses import Pose
+from dachi.core.measuring import cards
+from dachi.core.measuring.cards import Ground, Sighting
+from dachi.photos import cards as codes
+from dachi.store import photos, positions
+from dachi.store.photos import Codes, Photo
+from dachi.store.positions import Position
+from dachi.studio.work import Work
+
+
+def look(
+    work: Work, photo: Photo, image: NDArray[np.uint8], pose: Pose, position_id: int | None
+) -> dict[int, NDArray[np.float64]]:
+    """Find the codes of an RGB picture and keep them; those far off where the others say."""
+    with work.db.unlocked():
+        found = codes.find_cards(image)
+        position = positions.get(work.db, work.coach, position_id or 0)
+        if found and position is not None:
+            ground = _ground(position)
+            size = (photo.width, photo.height)
+            seen = cards.read_cards(found, ground, pose.view, size, photo.focal_35mm)
+            found |= codes.find_at(image, cards.expected(seen, found, ground, pose.view))
+    photos.set_cards(work.db, work.coach, photo.id, codes.told(found))
+    return found
+
+
+def _ground(position: Position) -> Ground:
+    return Ground(position.mat_length_cm, position.mat_width_cm)
+
+
+def sighting(photo: Photo, position: Position, pose: Pose) -> Sighting | None:
+    """What the cards in a photograph tell of its camera; None where none are in it."""
+    if not photo.cards:
+        return None
+    return _read(
+        _frozen(photo.cards), _ground(position), pose.view, (photo.width, photo.height),
+        photo.focal_35mm,
+    )  # fmt: skip
+
+
+Frozen = tuple[tuple[int, tuple[tuple[float, float], ...]], ...]
+
+
+def _frozen(found: Mapping[int, Codes]) -> Frozen:
+    return tuple((card, tuple((x, y) for x, y in at)) for card, at in sorted(found.items()))
+
+
+@lru_cache(512)
+def _read(
+    found: Frozen, ground: Ground, view: str, size: tuple[int, int], focal_35mm: float | None
+) -> Sighting:
+    points = {card: np.array(at) for card, at in found}
+    return cards.read_cards(points, ground, view, size, focal_35mm)
+
+
+def words(found: Sighting) -> str:
+    """What the cards tell, for the strip beside the photograph."""
+    if found.corners is None:
+        return found.problem or ""
+    named = [str(c) for c in found.seen]
+    text = f"The camera is known from cards {', '.join(named[:-1])} and {named[-1]}."
+    return " ".join([text, *found.said])
