@@ -15,7 +15,7 @@ from dachi.core.judging.stages import Stage, Standing
 from dachi.store.database import Database
 
 #: The version of the stored bodies' types: another one is read as stale.
-FORMAT = 2
+FORMAT = 3
 
 _OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
@@ -73,6 +73,8 @@ class LineSummary:
     stood: Standing | None
     flat: float | None
     better: str
+    #: Day and value of the newest visits, the first of all before them.
+    course: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)

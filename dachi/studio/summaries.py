@@ -33,6 +33,8 @@ from dachi.studio.work import Work
 
 Staged = tuple[Stage | None, str]
 
+#: Visits a small chart shows.
+SHOWN_VISITS = 24
 #: Degrees a week below which practice is not taking anybody anywhere soon.
 USEFUL_RATE = 0.75
 #: Pain this shortly before a visit belongs to what the visit shows, days.
@@ -342,7 +344,16 @@ def _line(line: Line, taken: dict[int, str], *, flat: bool) -> LineSummary:
         stood=stages.standing(replace(line, sessions=line.sessions[:-1])),
         flat=_new_plateau(line) if flat else None,
         better=line.better,
+        course=_course(line),
     )
+
+
+def _course(line: Line) -> tuple[tuple[float, float], ...]:
+    """What a small chart shows of a line: the first visit and the newest."""
+    kept = list(line.sessions)
+    if len(kept) > SHOWN_VISITS:
+        kept = [kept[0], *kept[-SHOWN_VISITS + 1 :]]
+    return tuple((s.day, round(s.value, 2)) for s in kept)
 
 
 def _change(gain: Gain | None) -> Change | None:

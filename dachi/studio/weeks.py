@@ -219,6 +219,12 @@ def week_of(work: Work, who: Practitioner) -> PlannedWeek:
     return stored.save_plan(work.db, work.coach, who.id, stamp, found)
 
 
+def kept_week(work: Work, who: Practitioner) -> PlannedWeek | None:
+    """The current week where it is planned already and nothing it depends on has changed."""
+    person, wishes = person_of(work, who), wishes_of(work, who.id)
+    return stored.plan(work.db, work.coach, who.id, made_from(person, wishes))
+
+
 def with_day_anew(work: Work, who: Practitioner, before: PlannedWeek, weekday: int) -> PlannedWeek:
     """The week as it was, with one day planned anew under what was just changed by hand.
 

@@ -60,7 +60,7 @@ class Progress(InChromium):
         page.get_by_role("link", name="Runa").first.click()
         expect(page.locator(".hip-circle")).to_have_count(2)
         expect(page.locator(".goals")).to_contain_text("hip flexion 90°")
-        page.locator(".card-measure a").first.click()
+        page.locator(".tile a").first.click()
         expect(page.locator(".c-ring")).to_have_count(3)
         expect(page.locator(".c-target")).to_have_count(1)
         expect(page.locator(".c-rule-holiday")).to_have_count(1)

@@ -18,14 +18,14 @@ from dachi.core.judging import wording
 from dachi.core.judging.series import Series
 from dachi.core.practising import timeline
 from dachi.data import catalogue
-from dachi.drawing import hip
+from dachi.drawing import hip, small_charts
 from dachi.drawing import progress as charts
 from dachi.drawing.progress import Note
 from dachi.store import assessments, felt, goals, practitioners
 from dachi.store import summaries as stored
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
-from dachi.studio import export, overview, practice_log, summaries
+from dachi.studio import export, overview, practice_log, summaries, tiles
 from dachi.studio.histories import day_number
 from dachi.studio.phrases import moment_of, say_day
 from dachi.studio.summaries import judged, label_of, others_for
@@ -105,16 +105,20 @@ def _overview(who: Practitioner) -> str:
     found.sort(key=lambda d: order.get(d.pose, 99))
     open_goals = goals.of_practitioner(db(), coach_id(), who.id)
     ranges = overview.hip_ranges(found)
+    states = [
+        (g, *overview.goal_state(work(), who, g)) for g in open_goals if g.pose in catalogue()
+    ]
+    held = overview.held_back(found, open_goals)[:5]
     return render_template(
         "overview.html",
         who=who,
         summaries=found,
         circles={side: hip.draw(side, ranges[side]) for side in ("left", "right")},
-        changes=overview.changes(found)[:8],
-        held=overview.held_back(found, open_goals)[:5],
-        goals=[
-            (g, *overview.goal_state(work(), who, g)) for g in open_goals if g.pose in catalogue()
-        ],
+        changes=overview.changes(found)[:12],
+        held=held,
+        tiles=tiles.tiles(found, open_goals),
+        patterns=small_charts.patterns(),
+        goals=tiles.distances(found, states),
         goal_poses=catalogue().poses,
         places=timeline.ALL_PLACES,
         notes=goals.notes_of(db(), coach_id(), who.id)[::-1],

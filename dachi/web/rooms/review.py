@@ -7,8 +7,9 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.data import catalogue
-from dachi.store import day_states, felt, phone_links, signing
-from dachi.studio import comparing, reports, visits
+from dachi.store import day_states, felt, goals, phone_links, practitioners, signing
+from dachi.studio import comparing, conclusions, reports, visits
+from dachi.studio.phrases import moment_of
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 
 room = Blueprint("review", __name__)
@@ -24,11 +25,13 @@ def page(aid: int) -> str:
     for pose_id in dict.fromkeys(t.pose for t in own):
         if pose_id in catalogue():
             parts += reports.parts_of(work(), visit, catalogue().pose(pose_id))
+    who = own_practitioner(visit.practitioner_id)
     return render_template(
         "review.html",
         visit=visit,
-        who=own_practitioner(visit.practitioner_id),
+        who=who,
         parts=parts,
+        conclusion=conclusions.conclude(work(), who, parts) if parts else None,
         unmarked=[t for t in own if t.status == "unmarked"],
         retake=[t for t in own if t.status == "retake" and not t.overruled],
         events=signing.history(db(), coach_id(), aid),
@@ -42,8 +45,19 @@ def page(aid: int) -> str:
 @room.post("/a/<int:aid>/sign-off")
 @login_required
 def sign_off(aid: int) -> Response:
-    """Close the assessment; phones are shut out with it."""
+    """Close the assessment with what was agreed; phones are shut out with it."""
     visit = own_assessment(aid)
+    agreed, text = (request.form.get(k, "").strip() for k in ("agreed", "next_visit_at"))
+    try:
+        at = moment_of(text).isoformat(timespec="minutes") if text else None
+    except ValueError:
+        flash("Give the next visit as a date and a time; nothing was signed off.", "retake")
+        return redirect(url_for("review.page", aid=aid))
+    pid, today = visit.practitioner_id, work().today().isoformat()
+    if agreed:
+        goals.annotate(db(), coach_id(), pid, today, "plan", agreed[:300])
+    if at is not None:
+        practitioners.plan_visit(db(), coach_id(), pid, at)
     if signing.sign_off(db(), coach_id(), visit.id):
         phone_links.revoke(db(), coach_id(), visit.id)
         flash("Signed off. Nothing in this assessment changes until it is reopened.")

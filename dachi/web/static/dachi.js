@@ -19,6 +19,13 @@
     }
   });
 
+  // On a narrow screen the path is one line: where one stands comes into sight.
+  const here = $(".path .here");
+  if (here) {
+    const path = here.closest(".path");
+    path.scrollLeft = here.getBoundingClientRect().left - path.getBoundingClientRect().left - 24;
+  }
+
   // A form is sent once, however often its button is pressed.
   document.addEventListener("submit", (event) => {
     const form = event.target;
