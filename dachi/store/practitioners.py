@@ -34,6 +34,8 @@ class Practitioner:
     schools: Mapping[str, str] = field(default_factory=dict)
     breath_s: float = 8.0
     email: str = ""
+    #: Poses they came for.
+    comes_for: frozenset[str] = frozenset()
 
     @property
     def segments_cm(self) -> dict[str, float]:
@@ -68,6 +70,7 @@ def _practitioner(row: sqlite3.Row) -> Practitioner:
         json.loads(row["schools"]),
         row["breath_s"],
         row["email"],
+        frozenset(json.loads(row["comes_for"])),
     )
 
 
@@ -83,7 +86,7 @@ def plan_visit(db: Database, coach_id: int, practitioner_id: int, at: str | None
 #: What a record holds, besides its id and the next visit.
 _FIELDS = (
     "call_name", "birth_year", "height_cm", "thigh_cm", "shin_cm", "half_width_cm", "notes",
-    "dominant_side", "props", "schools", "breath_s", "email",
+    "dominant_side", "props", "schools", "breath_s", "email", "comes_for",
 )  # fmt: skip
 
 
@@ -115,8 +118,8 @@ def _columns(fields: Mapping[str, Any]) -> dict[str, Any]:
     if unknown:
         raise TypeError(f"a practitioner has no {', '.join(sorted(unknown))}")
     found = dict(fields)
-    if "props" in found:
-        found["props"] = json.dumps(sorted(found["props"]))
+    for name in {"props", "comes_for"} & set(found):
+        found[name] = json.dumps(sorted(found[name]))
     if "schools" in found:
         found["schools"] = json.dumps(dict(found["schools"]), sort_keys=True)
     return found

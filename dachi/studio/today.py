@@ -54,16 +54,40 @@ class TodayPage:
 
     people: tuple[Seen, ...]
     groups: tuple[tuple[Group, tuple[TodayEntry, ...]], ...]
+    first: tuple[TodayEntry, ...] = ()
+
+    @property
+    def counts(self) -> dict[Group, int]:
+        """How many are in each group that has anybody."""
+        return {g: len(entries) for g, entries in self.groups if entries}
+
+
+#: So many are shown large: who was hurt, who is here today.
+MOST_FIRST = 4
 
 
 def today_page(work: Work) -> TodayPage:
-    """Everybody with something to do, each once, under the most pressing reason."""
+    """Everybody with something to do, each once, under the most pressing reason.
+
+    Who was hurt and who is here today come first, whatever group they are in.
+    """
     today = work.today()
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
     hurt = (today - timedelta(days=PAIN_DAYS)).isoformat()
     people = stored.everybody(work.db, work.coach, since, hurt)
     found = [e for who in people if (e := _entry(who, today)) is not None]
-    return TodayPage(tuple(people), tuple((g, _ordered(g, found)) for g in Group))
+    groups = tuple((g, _ordered(g, found)) for g in Group)
+    first = [e for _, entries in groups for e in entries if _is_first(e, today)]
+    first.sort(key=lambda e: (e.group is not Group.HURT, e.who.next_visit_at or ""))
+    return TodayPage(tuple(people), groups, tuple(first[:MOST_FIRST]))
+
+
+def _is_first(entry: TodayEntry, today: date) -> bool:
+    """Whether somebody was hurt, is here today or lost range for a reason."""
+    day = today.isoformat()
+    here = day in ((entry.who.next_visit_at or "")[:10], (entry.who.last_at or "")[:10])
+    lost = any(kind == "loss" for kind, _ in entry.reasons)
+    return here or lost or entry.group is Group.HURT
 
 
 def _ordered(group: Group, found: Sequence[TodayEntry]) -> tuple[TodayEntry, ...]:

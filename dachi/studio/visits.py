@@ -9,7 +9,7 @@ from dachi.core.assessing import runsheet
 from dachi.core.assessing.runsheet import SheetLine, Slot
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, limiter_rules
-from dachi.store import assessments, goals, markings, preparation, run_sheets
+from dachi.store import assessments, goals, markings, practitioners, preparation, run_sheets
 from dachi.store.assessments import Assessment, Trial
 from dachi.studio.work import Work
 
@@ -60,12 +60,24 @@ def new_lines(
     earlier = run_sheets.first_sides(work.db, work.coach, pid)
     return runsheet.build(
         catalogue(),
-        goals={g.pose for g in goals.of_practitioner(work.db, work.coach, pid)} | set(aims),
+        goals=wanted(work, pid) | set(aims),
         measured=markings.measured_poses(work.db, work.coach, pid),
         first=runsheet.first_side(earlier),
         limits=_limits(),
         refused=shut_modes(work, pid),
     )
+
+
+def wanted(work: Work, practitioner_id: int) -> set[str]:
+    """Poses somebody has goals in, or without any those they came for."""
+    set_goals = {g.pose for g in goals.of_practitioner(work.db, work.coach, practitioner_id)}
+    who = practitioners.get(work.db, work.coach, practitioner_id)
+    return set_goals or (set(who.comes_for) & set(_limits()) if who is not None else set())
+
+
+def may_come_for() -> list[Pose]:
+    """Poses somebody may come for: those with rules that tell what holds them back."""
+    return sorted((catalogue().pose(p) for p in _limits()), key=lambda p: p.name)
 
 
 def _limits() -> dict[str, set[str]]:
@@ -87,8 +99,8 @@ class Aim:
 
 
 def aims(work: Work, practitioner_id: int) -> list[Aim]:
-    """What a person may come for, the goals that are set already chosen."""
-    goal_poses = {g.pose for g in goals.of_practitioner(work.db, work.coach, practitioner_id)}
+    """What a person may come for; their goals and what they said at first are chosen already."""
+    goal_poses = wanted(work, practitioner_id)
     limits, shut = _limits(), shut_modes(work, practitioner_id)
     found = []
     for pose_id in limits:

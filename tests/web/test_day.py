@@ -21,6 +21,7 @@ from dachi.store import (
     accounts,
     assessments,
     day_states,
+    goals,
     markings,
     photos,
     preparation,
@@ -30,6 +31,7 @@ from dachi.store import (
     unsorted_photos,
 )
 from dachi.store.practitioners import get
+from dachi.studio import visits
 from dachi.studio.histories import compared_variant
 from tests.support import (
     CLOCK,
@@ -723,3 +725,30 @@ class AnotherCoach(Day):
                     seen += 1
         self.assertGreater(seen, 45)
         self.assertEqual([tuple(r) for r in self.db.execute("SELECT * FROM trial")], before)
+
+
+class ComesFor(Pages):
+    def test_what_somebody_comes_for_shapes_the_first_sheet(self) -> None:
+        self.sign_in()
+        form = {"call_name": "Sorrel", "aim": ["front-split", "no-such-pose"]}
+        answer = self.post("/practitioners/new", form)
+        pid = int(answer.headers["Location"].split("/")[2])
+        who = get(self.db, self.coach.id, pid)
+        self.assertEqual(who.comes_for, {"front-split"})
+        page = self.text(self.client.get(f"/p/{pid}/assess"))
+        self.assertRegex(page, r'value="front-split" checked')
+        self.assertEqual(page.count('name="aim"'), page.count('name="aim" value='))
+        self.assertEqual(len(re.findall(r'name="aim"[^>]*checked', page)), 1)
+        lines = visits.new_lines(self.work, pid)
+        self.assertIn("front-split", {x.pose for x in lines})
+        self.assertNotIn("butterfly", {x.pose for x in lines})
+        # A goal with a value says it better.
+        goals.add(
+            self.db, self.coach.id, pid, pose="butterfly", family="thigh_rise", side="left",
+            mode="passive", target=8.0, due_on=None,
+        )  # fmt: skip
+        self.assertEqual(visits.wanted(self.work, pid), {"butterfly"})
+        # Changed on the record; a form of before that does not name any takes them away.
+        self.post(f"/p/{pid}/record", {"call_name": "Sorrel", "aim": ["pigeon"]})
+        who = get(self.db, self.coach.id, pid)
+        self.assertEqual(who.comes_for, {"pigeon"})

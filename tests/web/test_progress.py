@@ -353,6 +353,15 @@ class Plans(History):
         self.assertNotIn("Runa", self.get("/"))
 
 
+def rows(page: str) -> list[tuple[str, str, str]]:
+    """Names, groups and things to do of Today's list."""
+    return re.findall(
+        r'class="day-name"[^>]*>([^<]+)</a>.*?day-group">([^<]+)<.*?class="day-act"[^>]*>([^<]+)<',
+        page,
+        re.S,
+    )
+
+
 class Today(History):
     def test_each_person_once_under_the_most_pressing_reason(self) -> None:
         self.rising(visits=4)
@@ -362,20 +371,26 @@ class Today(History):
         old = practitioners.add(self.db, self.coach.id, "Oona")
         self.visit(90, {(LEG_RAISE, "left", "passive"): [70, 70]}, old)
         page = self.get("/")
-        coming, rest = page.split("What changed")
-        changed, due = rest.split("Due for a look")
-        self.assertIn("Ilo", coming)
-        self.assertRegex(coming, r"comes (today|tomorrow)")
-        self.assertIn("Runa", changed)
-        self.assertIn("a confirmed gain", changed)
-        self.assertIn("Oona", due.split("Everyone")[0])
-        self.assertNotIn("Runa", due.split("Everyone")[0])
+        first, rest = page.split('id="rest-head"')
+        # Who comes today and who was measured today stand first, and are not said twice.
+        self.assertIn(">Ilo</a>", first)
+        self.assertRegex(first, r"comes today at")
+        self.assertIn(">Runa</a>", first)
+        self.assertIn("a confirmed gain", first)
+        self.assertEqual(rows(rest), [("Oona", "Due for a look", "Prepare")])
+        for query, names in (
+            ("show=changed", ["Runa"]), ("show=due", ["Oona"]), ("q=oo", ["Oona"]),
+            ("q=il", ["Ilo"]), ("q=nobody", []), ("show=nonsense", ["Oona"]),
+        ):  # fmt: skip
+            with self.subTest(query):
+                self.assertEqual([name for name, *_ in rows(self.get(f"/?{query}"))], names)
+        self.assertIn("Nobody by that name", self.get("/?q=nobody"))
         bad = self.post(f"/p/{ilo}/visit", {"next_visit_at": "later"}, follow_redirects=True)
         self.assertIn("date and a time", self.text(bad))
         self.post(f"/p/{ilo}/visit", {"next_visit_at": ""})
         page = self.get("/")
         self.assertNotIn("Coming", page)
-        self.assertIn("Ilo", page.split("Not measured yet")[1])
+        self.assertIn(("Ilo", "Not measured yet", "Prepare"), rows(page))
 
     def test_photographs_to_mark_lead_to_the_bench(self) -> None:
         aid = self.new_assessment()

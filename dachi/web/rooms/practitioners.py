@@ -13,6 +13,7 @@ from werkzeug.wrappers import Response
 from dachi.data import chosen_schools, props, schools
 from dachi.store import assessments, practitioners
 from dachi.studio import summaries
+from dachi.studio import visits as visits_of
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
 
 room = Blueprint("practitioners", __name__)
@@ -37,6 +38,7 @@ def new() -> str | Response | tuple[str, int]:
             values={"half_width_cm": "16", "breath_s": "8"},
             problems={},
             own={"mat", "wall"},
+            aimed=set(),
             chosen=chosen_schools({}),
             **_choices(),
         )
@@ -48,6 +50,7 @@ def new() -> str | Response | tuple[str, int]:
             values=request.form,
             problems=problems,
             own=values["props"],
+            aimed=values["comes_for"],
             chosen=chosen_schools(values["schools"]),
             **_choices(),
         )
@@ -85,6 +88,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             visits=visits,
             others=others,
             own=who.props,
+            aimed=who.comes_for,
             chosen=chosen_schools(who.schools),
             **_choices(),
         )
@@ -103,6 +107,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             visits=visits,
             others=others,
             own=values["props"],
+            aimed=values["comes_for"],
             chosen=chosen_schools(values["schools"]),
             **_choices(),
         )
@@ -126,7 +131,7 @@ def _untouched() -> set[str]:
 
 
 def _choices() -> dict[str, Any]:
-    return {"props": props(), "schools": schools()}
+    return {"props": props(), "schools": schools(), "aims": visits_of.may_come_for()}
 
 
 def _read() -> tuple[dict[str, Any], dict[str, str]]:
@@ -137,6 +142,9 @@ def _read() -> tuple[dict[str, Any], dict[str, str]]:
     }
     if request.form.get("dominant_side", "") in ("", "left", "right"):
         values["dominant_side"] = request.form.get("dominant_side", "")
+    values["comes_for"] = set(request.form.getlist("aim")) & {
+        p.id for p in visits_of.may_come_for()
+    }
     values["props"] = {p.id for p in props() if p.id in request.form.getlist("props")}
     values["schools"] = {
         s.id: request.form[f"school-{s.id}"]

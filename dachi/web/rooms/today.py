@@ -7,7 +7,8 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.store import practitioners
-from dachi.studio.today import Action, TodayEntry, today_page
+from dachi.store.today import Seen
+from dachi.studio.today import Action, Group, TodayEntry, today_page
 from dachi.web.jobs import freshened
 from dachi.web.session import clock, coach_id, db, work
 
@@ -23,13 +24,30 @@ def page() -> str:
     """Everybody with something to do, each once, under the most pressing reason."""
     left = freshened()
     found = today_page(work())
+    wanted = request.args.get("q", "").strip()[:80]
+    only = next((g for g in Group if g.name.lower() == request.args.get("show")), None)
+    first = () if wanted or only else found.first
+
+    def named(who: Seen) -> bool:
+        return wanted.casefold() in who.call_name.casefold()
+
+    rest = [
+        (g, [e for e in entries if e not in first and named(e.who)])
+        for g, entries in found.groups
+        if only in (None, g)
+    ]
     return render_template(
         "today.html",
-        people=found.people,
+        everybody=len(found.people),
+        people=[p for p in found.people if named(p)],
         today=clock().today(),
-        groups=found.groups,
+        first=first,
+        groups=rest,
+        counts=found.counts,
+        wanted=wanted,
+        only=only,
         address=_address,
-        shown=SHOWN,
+        shown=SHOWN if only is None and not wanted else len(found.people),
         left=left,
         person=url_for("progress.page", pid=0).removesuffix("0"),
     )

@@ -19,6 +19,34 @@
     }
   });
 
+  // The browser writes a date in its own order: in words beside it nobody takes May for April.
+  const DAY = { weekday: "short", day: "numeric", month: "short", year: "numeric" };
+  const CLOCK = { hour: "2-digit", minute: "2-digit", hour12: false };
+  const sayDate = (input) => {
+    const at = input.value ? new Date(input.type === "date" ? `${input.value}T12:00` : input.value) : null;
+    const whole = at && !Number.isNaN(at.valueOf());
+    input.nextElementSibling.textContent = whole
+      ? at.toLocaleString("en-GB", input.type === "date" ? DAY : { ...DAY, ...CLOCK }) : "";
+  };
+  for (const input of document.querySelectorAll("input[type=date], input[type=datetime-local]")) {
+    const said = document.createElement("output");
+    said.className = "date-said";
+    if (input.id) said.htmlFor.add(input.id);
+    input.after(said);
+    sayDate(input);
+    input.addEventListener("input", () => sayDate(input));
+  }
+
+  // Up and down go from person to person on Today.
+  document.addEventListener("keydown", (event) => {
+    if ((event.key !== "ArrowDown" && event.key !== "ArrowUp") || typing(event.target)) return;
+    const acts = [...document.querySelectorAll(".people-first .btn-go, .day-act")];
+    if (!acts.length) return;
+    const at = acts.indexOf(document.activeElement);
+    const next = at < 0 ? 0 : at + (event.key === "ArrowDown" ? 1 : -1);
+    if (acts[next]) { event.preventDefault(); acts[next].focus(); }
+  });
+
   // On a narrow screen the path is one line: where one stands comes into sight.
   const here = $(".path .here");
   if (here) {
