@@ -6,8 +6,9 @@ import importlib
 import sys
 
 PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice")
-#: Not run unless asked for: the body model of tools/need-bodies, a browser for some minutes.
-ASKED = ("bodies", "day", "mutated", "load")
+#: Not run unless asked for: the body model of tools/need-bodies, its rendered pictures, a browser
+#: for some minutes.
+ASKED = ("bodies", "cards", "day", "mutated", "load")
 
 
 def main(wanted: list[str]) -> int:

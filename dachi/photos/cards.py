@@ -99,10 +99,10 @@ def find_at(image: NDArray[np.uint8], expected: Mapping[int, Array]) -> dict[int
 def _sharpened(grey: Grey, at: Array, card: int) -> Array | None:
     """Refined corners, if the code still reads within them; None where it is partly hidden."""
     points = _refined(grey, at)
-    return points if _likeness(grey, points, card) > LEAST_WHOLE else None
+    return points if likeness(grey, points, card) > LEAST_WHOLE else None
 
 
-def _likeness(grey: Grey, points: Array, card: int) -> float:
+def likeness(grey: Grey, points: Array, card: int) -> float:
     """Correlation of what lies within four corners with the code, as blurred as its pixels are."""
     size = 96
     rim = size // 6

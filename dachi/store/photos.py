@@ -90,6 +90,20 @@ def get(db: Database, coach_id: int, photo_id: int) -> Photo | None:
     return _photo(row) if row else None
 
 
+def with_cards(db: Database, coach_id: int, position_id: int, but: int) -> list[Photo]:
+    """Photographs from one camera position in which corner cards were found, the newest first.
+
+    Without the one of trial ``but``.
+    """
+    rows = db.execute(
+        "SELECT ph.* FROM photo ph JOIN trial t ON t.photo_id = ph.id WHERE ph.coach_id = ?"
+        " AND t.position_id = ? AND t.id <> ? AND t.deleted_at IS NULL AND length(ph.cards) > 2"
+        " ORDER BY t.id DESC",
+        (coach_id, position_id, but),
+    )
+    return [_photo(r) for r in rows]
+
+
 @dataclass(frozen=True)
 class Use:
     """Where a photograph stands: whose it is, in which assessment, as which shot."""

@@ -140,6 +140,24 @@ def get(db: Database, coach_id: int, position_id: int) -> Position | None:
     )
 
 
+def begun_by_cards(db: Database, coach_id: int, trial_id: int) -> bool:
+    """Whether a shot is the first from its place, after others with cards from another place of
+    the same view and set-up: the camera was moved before it.
+    """
+    row = db.execute(
+        "SELECT 1 FROM trial t JOIN camera_position cp ON cp.id = t.position_id"
+        " JOIN photo ph ON ph.id = t.photo_id WHERE t.id = ? AND ph.coach_id = ?"
+        " AND length(ph.cards) > 2 AND NOT EXISTS (SELECT 1 FROM trial o WHERE"
+        "  o.position_id = t.position_id AND o.id < t.id AND o.deleted_at IS NULL)"
+        " AND EXISTS (SELECT 1 FROM camera_position c2 JOIN trial o ON o.position_id = c2.id"
+        "  JOIN photo p2 ON p2.id = o.photo_id WHERE c2.assessment_id = cp.assessment_id"
+        "  AND c2.view = cp.view AND c2.setup = cp.setup AND c2.id < cp.id AND o.id < t.id"
+        "  AND length(p2.cards) > 2)",
+        (trial_id, coach_id),
+    ).fetchone()
+    return row is not None
+
+
 def set_mat(
     db: Database, coach_id: int, position_id: int, length_cm: float, width_cm: float
 ) -> bool:

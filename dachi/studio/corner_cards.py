@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Iterable, Mapping
 from functools import lru_cache
 
 import numpy as np
@@ -16,6 +17,9 @@ from dachi.store import photos, positions
 from dachi.store.photos import Codes, Photo
 from dachi.store.positions import Position
 from dachi.studio.work import Work
+
+#: Corners this near each other are the same camera's, whatever their spread says, px.
+LEAST_MOVE_PX = 4.0
 
 
 def look(
@@ -48,6 +52,48 @@ def sighting(photo: Photo, position: Position, pose: Pose) -> Sighting | None:
     )  # fmt: skip
 
 
+def for_shot(
+    work: Work, photo: Photo, position: Position, pose: Pose, trial_id: int
+) -> tuple[Sighting | None, bool]:
+    """What cards tell of a shot's camera, and whether another shot of its place lends it.
+
+    A place is where the camera stood until somebody says it was moved, so that a shot whose
+    cards are covered has the camera of the others.
+    """
+    own = sighting(photo, position, pose)
+    if own is not None and own.corners is not None:
+        return own, False
+    for other in photos.with_cards(work.db, work.coach, position.id, trial_id):
+        found = sighting(other, position, pose)
+        same = (other.width, other.height) == (photo.width, photo.height)
+        if same and found is not None and found.corners is not None:
+            return found, True
+    return own, False
+
+
+def moved(photo: Photo, position: Position, pose: Pose, others: Iterable[Photo]) -> float:
+    """How far the mat's corners lie from those that other shots' cards tell, px; 0 within reason.
+
+    Beyond it the camera was moved between them.
+    """
+    own = sighting(photo, position, pose)
+    if own is None or own.corners is None:
+        return 0.0
+    for other in others:
+        there = sighting(other, position, pose)
+        if there is None or there.corners is None:
+            continue
+        gaps = {name: math.dist(at, there.corners[name]) for name, at in own.corners.items()}
+        room = {
+            name: 4.0 * math.hypot(own.corner_sds_px[name], there.corner_sds_px[name])
+            for name in gaps
+        }
+        if all(gaps[n] > room[n] + LEAST_MOVE_PX for n in gaps):
+            return max(gaps.values())
+        return 0.0
+    return 0.0
+
+
 Frozen = tuple[tuple[int, tuple[tuple[float, float], ...]], ...]
 
 
@@ -63,8 +109,13 @@ def _read(
     return cards.read_cards(points, ground, view, size, focal_35mm)
 
 
-def words(found: Sighting) -> str:
+def words(found: Sighting, *, lent: bool = False) -> str:
     """What the cards tell, for the strip beside the photograph."""
+    if lent:
+        return (
+            "The camera is known from the cards of another photograph from this place, if it "
+            "was not moved in between."
+        )
     if found.corners is None:
         return found.problem or ""
     named = [str(c) for c in found.seen]

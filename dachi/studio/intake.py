@@ -274,6 +274,21 @@ def _decoded(work: Work, photo: Photo) -> NDArray[np.uint8]:
     return stickers.decode(path_of(work.folder, photo.sha256, "photo").read_bytes())
 
 
+def _notice_a_move(work: Work, trial: Trial, pose: Pose) -> None:
+    """Where the cards say that the camera was moved, a new place begins with this shot."""
+    photo = photos.get(work.db, work.coach, trial.photo_id)
+    position = positions.get(work.db, work.coach, trial.position_id or 0)
+    if photo is None or position is None:
+        return
+    others = photos.with_cards(work.db, work.coach, position.id, trial.id)
+    if corner_cards.moved(photo, position, pose, others):
+        size = (position.mat_length_cm, position.mat_width_cm)
+        new = positions.start(
+            work.db, work.coach, trial.assessment_id, position.view, size, position.setup
+        )
+        positions.move_trial(work.db, work.coach, trial.id, new)
+
+
 def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
     """Look at once for corner cards and, where the studio has a colour, stickers: the bench
     opens with the camera known and the marks on.
@@ -284,6 +299,7 @@ def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
         trial = assessments.trial(work.db, work.coach, trial_id)
         if photo.truth is None and trial is not None:
             corner_cards.look(work, photo, image, pose, trial.position_id)
+            _notice_a_move(work, trial, pose)
     except (Told, OSError, cv2.error):
         return
     coach = accounts.by_id(work.db, work.coach)

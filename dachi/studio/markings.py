@@ -58,16 +58,15 @@ class Surroundings:
     usual: str = "eye"
     #: Another photograph of the same hold, marked: the shot, and what of a scene is its own.
     beside: tuple[Trial, PhotoView] | None = None
+    #: What corner cards tell of the camera: those in the photograph, else (``lent``) those of
+    #: another photograph from the same place.
+    cards: Sighting | None = None
+    lent: bool = False
 
     @property
     def size(self) -> tuple[int, int]:
         """Width and height of the photograph, px."""
         return self.photo.width, self.photo.height
-
-    @property
-    def cards(self) -> Sighting | None:
-        """What corner cards in the photograph tell of its camera."""
-        return corner_cards.sighting(self.photo, self.position, self.pose)
 
 
 def surroundings(work: Work, trial: Trial) -> Surroundings:
@@ -82,7 +81,9 @@ def surroundings(work: Work, trial: Trial) -> Surroundings:
         # The simulated camera's marks lie at joints: it has no skin over them.
         usual = "joint"
     beside = _beside(work, trial) if trial.held_with else None
-    return Surroundings(trial, photo, who, catalogue().pose(trial.pose), position, usual, beside)
+    pose = catalogue().pose(trial.pose)
+    cards, lent = corner_cards.for_shot(work, photo, position, pose, trial.id)
+    return Surroundings(trial, photo, who, pose, position, usual, beside, cards, lent)
 
 
 def _corner_sd(at: Surroundings) -> float:

@@ -77,6 +77,27 @@ class Cards(Pages):
         page = self.text(self.client.get(f"/t/{tid}"))
         self.assertNotIn("The camera is known from cards 1, 2, 3 and 4.</span>", page)
 
+    def test_a_camera_that_moves_is_noticed_and_one_that_stays_lends_its_cards(self) -> None:
+        aid = self.new_assessment()
+
+        def shot(number: int, **how: object) -> tuple[int, str]:
+            answer = self.upload(aid, jpeg(seed=number, **how), number=str(number))
+            tid = int(answer.headers["Location"].rsplit("/", 1)[1])
+            trial = assessments.trial(self.db, self.coach.id, tid)
+            return trial.position_id, self.text(self.client.get(f"/t/{tid}"))
+
+        first, _ = shot(1)
+        again, said = shot(2)
+        self.assertEqual(again, first)
+        self.assertNotIn("was moved before", said)
+        moved, said = shot(3, yaw=-14.0)
+        self.assertNotEqual(moved, first)
+        self.assertIn("The camera was moved before this photograph", said)
+        covered, said = shot(4, yaw=-14.0, cards=())
+        self.assertEqual(covered, moved)
+        self.assertIn("from the cards of another photograph from this place", said)
+        self.assertIn("60 cm high", said)
+
     def test_too_few_cards_and_none(self) -> None:
         one = self.text(self.client.get(f"/t/{self.sent(cards=(2,))}"))
         self.assertIn("Only card 2 was found", one)

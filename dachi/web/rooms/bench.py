@@ -23,7 +23,7 @@ from dachi.interchange import coco
 from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.stickers import Colour, ColourError
-from dachi.store import accounts, assessments, markings
+from dachi.store import accounts, assessments, markings, positions
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
@@ -160,7 +160,10 @@ def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, A
         "guesses": found.guesses,
         "camera_words": calibration.describe(found.camera) if found.camera else None,
         "corners_said": found.corners,
-        "cards_said": corner_cards.words(at.cards) if at.cards and not marking.corners else None,
+        "cards_said": corner_cards.words(at.cards, lent=at.lent)
+        if at.cards and not marking.corners and (at.cards.corners or at.photo.cards)
+        else None,
+        "cards_moved": positions.begun_by_cards(db(), coach_id(), at.trial.id),
         "cards_fine": at.cards is not None and at.cards.corners is not None and not at.cards.said,
         "fan": overlay.fans(result.fans, result.readings, fan_sides(at), max(at.size))
         if result
