@@ -28,6 +28,7 @@ from dachi.core.measuring.measure import measure
 from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
 from dachi.photos.cards import find_at, find_cards, likeness
+from dachi.photos.stickers import decode
 
 #: A code is covered where less than this of its cells can be read: see ``photos.cards``.
 SEEN = 0.72
@@ -85,12 +86,12 @@ def main(argv: list[str] | None = None) -> None:
         if not picture.exists():
             continue
         told = json.loads(file.read_text())
-        image = cv2.cvtColor(cv2.imread(str(picture)), cv2.COLOR_BGR2RGB)
+        image = decode(picture.read_bytes())
         began = time.perf_counter()
-        found, seen = look(np.asarray(image, dtype=np.uint8), told)
+        found, seen = look(image, told)
         took.append(time.perf_counter() - began)
         shots += 1
-        sight = in_sight(np.asarray(image, dtype=np.uint8), told)
+        sight = in_sight(image, told)
         enough = "three or more" if len(sight) >= 3 else "two" if len(sight) == 2 else "fewer"
         counts[f"{enough}: pictures"] += 1
         counts["found where none lie"] += bool(set(found) - {int(c) for c in told["cards"]})
@@ -105,9 +106,12 @@ def main(argv: list[str] | None = None) -> None:
         if len(sight) >= 3:
             apart.append(np.linalg.norm(off, axis=1).mean())
             over.append(off / sd[:, None])
+            length, width = (float(x) for x in told["mat"])
             clicked = truth + rng.normal(0, CLICK_PX, (4, 2))
-            hand = Mat(*told["mat"], dict(zip(CORNERS, map(tuple, clicked), strict=True)), CLICK_PX)
-            card = Mat(*told["mat"], seen.corners, corner_sds_px=seen.corner_sds_px)
+            hand = Mat(
+                length, width, dict(zip(CORNERS, map(tuple, clicked), strict=True)), CLICK_PX
+            )
+            card = Mat(length, width, seen.corners, corner_sds_px=seen.corner_sds_px)
             pair = [angle_error(told, mat, rng) for mat in (hand, card)]
             if None not in pair:
                 by_hand.append(abs(pair[0] or 0.0))
@@ -119,9 +123,7 @@ def main(argv: list[str] | None = None) -> None:
         z = np.concatenate(over)
         median, most = np.median(apart), np.percentile(apart, 90)
         rms = np.sqrt(np.mean(z**2))
-        print(
-            f"  corners off {median:.2f} px (median), {most:.2f} (90 %); over their spread {rms:.2f}"
-        )
+        print(f"  corners off {median:.2f} px (median), {most:.2f} (90 %); over spread {rms:.2f}")
         print(
             f"  headline off with true marks: corners clicked at {CLICK_PX:g} px "
             f"{np.mean(by_hand):.2f}, cards {np.mean(by_cards):.2f} degrees ({len(by_hand)} shots)"

@@ -344,18 +344,22 @@ def last_marks(
     pose: str,
     side: str,
     position_id: int | None,
-) -> tuple[Marking, int, int] | None:
-    """Return the newest marking of the same pose and side with its picture's size, px.
+) -> tuple[Marking, int, int, bool] | None:
+    """Return the newest marking of the same pose and side with its picture's size, px, and whether
+    it was taken from the same camera position.
 
-    One from the same camera position is preferred: there the marks lie nearest.
+    One from there is preferred: there the marks lie nearest.
     """
     row = db.execute(
-        "SELECT m.*, ph.width, ph.height FROM marking m JOIN trial t ON t.id = m.trial_id"
+        "SELECT m.*, ph.width, ph.height, t.position_id IS ? AS same_place"
+        " FROM marking m JOIN trial t ON t.id = m.trial_id"
         " JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
         " ON p.id = a.practitioner_id JOIN photo ph ON ph.id = t.photo_id"
         " WHERE p.coach_id = ? AND p.id = ? AND t.pose = ? AND t.side = ?"
         " AND t.read_from IS NULL AND t.deleted_at IS NULL"
         " ORDER BY t.position_id IS ? DESC, m.id DESC LIMIT 1",
-        (coach_id, practitioner_id, pose, side, position_id),
+        (position_id, coach_id, practitioner_id, pose, side, position_id),
     ).fetchone()
-    return (_from_row(row), row["width"], row["height"]) if row else None
+    if row is None:
+        return None
+    return _from_row(row), row["width"], row["height"], bool(row["same_place"])

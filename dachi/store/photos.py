@@ -28,6 +28,8 @@ class Photo:
     truth: Mapping[str, Any] | None
     #: Corners of the codes of corner cards by card, px; None where none were looked for.
     cards: Mapping[int, Codes] | None = None
+    #: Joints that were seen in it, px; None where nobody looked yet.
+    joints: Mapping[str, tuple[float, float]] | None = None
 
 
 def _photo(row: sqlite3.Row) -> Photo:
@@ -41,6 +43,7 @@ def _photo(row: sqlite3.Row) -> Photo:
         row["origin"],
         json.loads(row["truth"]) if row["truth"] else None,
         {int(k): at for k, at in json.loads(row["cards"]).items()} if row["cards"] else None,
+        {k: (x, y) for k, (x, y) in json.loads(row["joints"]).items()} if row["joints"] else None,
     )
 
 
@@ -88,6 +91,41 @@ def get(db: Database, coach_id: int, photo_id: int) -> Photo | None:
         "SELECT * FROM photo WHERE id = ? AND coach_id = ?", (photo_id, coach_id)
     ).fetchone()
     return _photo(row) if row else None
+
+
+def set_joints(
+    db: Database, coach_id: int, photo_id: int, found: Mapping[str, tuple[float, float]]
+) -> bool:
+    """Keep the joints seen in a photograph; False where the coach has no such photograph."""
+    told = {k: [round(x, 1), round(y, 1)] for k, (x, y) in found.items()}
+    cursor = db.execute(
+        f"UPDATE photo SET joints = ? WHERE id IN ({_OWN})", (json.dumps(told), photo_id, coach_id)
+    )
+    return cursor.rowcount == 1
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """A photograph nobody has looked at, and what it should show."""
+
+    photo: Photo
+    pose: str
+    side: str
+    variant: Mapping[str, str]
+
+
+def unseen(db: Database, coach_id: int) -> list[Waiting]:
+    """Photographs of open assessments without marks in which joints were not looked for, the
+    newest first; simulated ones know theirs.
+    """
+    rows = db.execute(
+        "SELECT ph.*, t.pose, t.side, t.variant FROM photo ph JOIN trial t ON t.photo_id = ph.id"
+        " JOIN assessment a ON a.id = t.assessment_id WHERE ph.coach_id = ? AND ph.joints IS NULL"
+        " AND ph.truth IS NULL AND t.deleted_at IS NULL AND t.marked = 0"
+        " AND t.read_from IS NULL AND a.signed_off_at IS NULL ORDER BY t.id DESC",
+        (coach_id,),
+    )
+    return [Waiting(_photo(r), r["pose"], r["side"], json.loads(r["variant"])) for r in rows]
 
 
 def with_cards(db: Database, coach_id: int, position_id: int, but: int) -> list[Photo]:

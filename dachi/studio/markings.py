@@ -32,7 +32,14 @@ from dachi.store.markings import Marking
 from dachi.store.photos import Photo
 from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
-from dachi.studio import corner_cards, drafts, starting_marks, summaries, versions
+from dachi.studio import (
+    corner_cards,
+    drafts,
+    seen_joints,
+    starting_marks,
+    summaries,
+    versions,
+)
 from dachi.studio.work import Work
 
 #: So many marks left where the program put them are asked about once.
@@ -249,18 +256,29 @@ def opening(
 
 
 def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
-    """Where the program puts marks by itself: those of a like shot, or a guess."""
+    """Where the program puts marks by itself: those of a like shot from the same camera place,
+    the joints that were seen, those of a like shot from elsewhere, or a guess.
+    """
     like = _like(work, at)
+    seen: dict[str, Point] = {}
+    if at.photo.joints:
+        seen = seen_joints.marks_of(
+            dict(at.photo.joints), at.pose, at.trial.side, at.trial.variant, at.size
+        )
     marks = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
     facing = None
     if like is not None:
-        marks |= starting_marks.scaled(like[0].marks, like[1:], at.size)
-        facing = like[0].facing
+        before, width, height, same_place = like
+        carried = starting_marks.scaled(before.marks, (width, height), at.size)
+        marks |= carried | seen | (carried if same_place else {})
+        facing = before.facing
+    else:
+        marks |= seen
     required = {k: v for k, v in marks.items() if k in at.pose.required}
     return Marking(required, facing=facing), dict.fromkeys(required, "guess")
 
 
-def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int] | None:
+def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int, bool] | None:
     return markings.last_marks(
         work.db, work.coach, at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
     )

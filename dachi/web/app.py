@@ -81,6 +81,8 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         SESSION_COOKIE_SAMESITE="Lax",
         WTF_CSRF_TIME_LIMIT=None,
         SEND_FILE_MAX_AGE_DEFAULT=3600,
+        # Joints are looked for as photographs come in; DACHI_PROPOSE=0 leaves it to the hand.
+        PROPOSE=not testing and os.environ.get("DACHI_PROPOSE", "1") != "0",
     )
     app.session_interface = _Sessions()
     guard(app)

@@ -14,7 +14,7 @@ from flask import current_app
 
 from dachi.errors import Told
 from dachi.store import database
-from dachi.studio import summaries
+from dachi.studio import seen_joints, summaries
 from dachi.studio.work import Work
 from dachi.web.session import clock, coach_id, data_folder, work
 
@@ -115,3 +115,23 @@ def freshened() -> int:
 
         jobs.once(("verdicts of coach", coach), act)
     return left
+
+
+def see_waiting(coach: int) -> None:
+    """Have the joints of new photographs of a coach's looked for in the background.
+
+    Where that was cut short, the next page that wants them begins again.
+    """
+    if not current_app.config["PROPOSE"]:
+        return
+    jobs: Jobs = current_app.extensions["jobs"]
+    folder, at = data_folder(), clock()
+
+    def act() -> None:
+        db = database.connect(folder, at)
+        try:
+            seen_joints.look_at_waiting(Work(db, folder, coach))
+        finally:
+            db.close()
+
+    jobs.once(("marks of coach", coach), act)

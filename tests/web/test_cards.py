@@ -80,7 +80,7 @@ class Cards(Pages):
     def test_a_camera_that_moves_is_noticed_and_one_that_stays_lends_its_cards(self) -> None:
         aid = self.new_assessment()
 
-        def shot(number: int, **how: object) -> tuple[int, str]:
+        def shot(number: int, **how: object) -> tuple[int | None, str]:
             answer = self.upload(aid, jpeg(seed=number, **how), number=str(number))
             tid = int(answer.headers["Location"].rsplit("/", 1)[1])
             trial = assessments.trial(self.db, self.coach.id, tid)

@@ -131,6 +131,7 @@ class Mortal(unittest.TestCase):
             [sys.executable, "-m", "dachi", "serve", "--data", str(self.folder),
              "--port", str(self.port), "--door", "0"],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            env=os.environ | {"DACHI_PROPOSE": "0"},
         )  # fmt: skip
         self.assertTrue(self.answers(), "the server did not start")
 

@@ -43,6 +43,7 @@ from dachi.studio.markings import read as read_marking
 from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
+from dachi.web.jobs import see_waiting
 from dachi.web.session import (
     coach_id,
     current_coach,
@@ -68,6 +69,8 @@ def page(tid: int) -> str:
             visit=own_assessment(at.trial.assessment_id),
             readings=markings.readings(db(), coach_id(), tid),
         )  # fmt: skip
+    if at.photo.joints is None and at.trial.status == "unmarked":
+        see_waiting(coach_id())
     history = markings.history(db(), coach_id(), tid)
     newest = history[0].number if history else 0
     draft = markings.draft(db(), coach_id(), tid)

@@ -22,6 +22,7 @@ from dachi.store.practitioners import Practitioner
 from dachi.studio import intake, visits
 from dachi.studio.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
+from dachi.web.jobs import see_waiting
 from dachi.web.private_links import outside_address, qr, trusted_address
 from dachi.web.security import csrf, limiter
 from dachi.web.session import (
@@ -197,6 +198,8 @@ def receive(token: str) -> tuple[Response, int] | Response:
         trial_id = intake.send(
             door.work, door.visit, door.who, place, Incoming(sent.read()), f"ph-{once}"
         )
+        db().again(keep=True)
+        see_waiting(door.work.coach)
     except DiskFull as error:
         return _json({"problem": str(error)}, 507)
     except AlreadyThere as error:

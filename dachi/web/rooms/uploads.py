@@ -20,6 +20,7 @@ from dachi.store.database import Conflict
 from dachi.studio import intake, summaries
 from dachi.studio.intake import Incoming, Place, Refused
 from dachi.studio.phrases import say_moment
+from dachi.web.jobs import see_waiting
 from dachi.web.session import (
     clock,
     coach_id,
@@ -55,6 +56,7 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
             )  # fmt: skip
             # Each one is kept by itself: what comes after it takes nothing back.
             db().again(keep=True)
+        see_waiting(coach_id())
     except Told as error:
         return _refuse(visit, _which(str(error), files, step))
     except OSError as error:
