@@ -1,7 +1,8 @@
 """Photographs of parametric bodies, rendered on the CPU, with the truth beside each.
 
 ``python -m bench.bodies.pictures FOLDER [COUNT] [FIRST]`` writes NNN.jpg and NNN.json, leaving
-those that are there. Rooms, mats, cards, clothes, skins, light, sharpness and compression are
+those that are there; ``python -m bench.bodies.pictures --visit FOLDER`` one made-up person's visit for
+the demo, same body, clothes and room. Rooms, mats, cards, clothes, skins, light, sharpness and compression are
 drawn anew for each number; the bodies are the report half of ``bench bodies``.
 """
 
@@ -416,7 +417,39 @@ def told(shot: Shot, room: Room) -> dict[str, Any]:
     }  # fmt: skip
 
 
+#: The demo's visit: pose and side. One body, dressed once, in one room, with all four cards.
+VISIT = (
+    ("supine-leg-raise", "left"), ("supine-leg-raise", "right"), ("front-split", "left"),
+    ("front-split", "right"), ("low-lunge", "left"), ("butterfly", "both"), ("straddle", "both"),
+)  # fmt: skip
+VISIT_SEED, VISIT_BODY = 5, 23
+
+
+def visit(folder: Path) -> None:
+    """Render the demo's visit: POSE-SIDE.jpg, the focal length told as a phone tells it."""
+    folder.mkdir(parents=True, exist_ok=True)
+    who = person(np.random.default_rng([12, 9, VISIT_BODY]))
+    room = Room(CARDS, False, 0.6, 88, 0.5, 0.008, 1600)
+    for number, (pose_id, side) in enumerate(VISIT):
+        picture = folder / f"{pose_id}-{side}.jpg"
+        if picture.exists():
+            continue
+        pose, rng = catalogue().pose(pose_id), np.random.default_rng([77, number])
+        near = "right" if side == "both" else side
+        posed = place(pose, MAKERS[pose_id](who, rng, Choice(near, heading_of(pose, near))), rng)
+        shot = photograph(pose, near, posed, rng, Clicking(0.0, 0.0), {})
+        data = render(shot, room, np.random.default_rng(VISIT_SEED))
+        told_exif = Image.Exif()
+        told_exif.get_ifd(0x8769)[41989] = int(shot.scene.image.focal_35mm or 26)
+        with Image.open(io.BytesIO(data)) as image:
+            image.save(picture, "JPEG", quality=85, exif=told_exif)
+        print(picture, flush=True)
+
+
 def main(argv: list[str]) -> int:
+    if argv[0] == "--visit":
+        visit(Path(argv[1]))
+        return 0
     folder = Path(argv[0])
     count, first = (int(x) for x in (argv[1:3] + ["80", "0"][len(argv) - 1 :]))
     folder.mkdir(parents=True, exist_ok=True)

@@ -97,6 +97,7 @@ def page(tid: int) -> str:
         mat_own=marking.corners is not None,
         mat_shots=shots,
         by_cards=by_cards,
+        nearby=bool(history or draft or at.photo.joints),
         level=marking.level or level_guess(at),
         level_on=marking.level is not None,
         facing=marking.facing,

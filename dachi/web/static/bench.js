@@ -28,8 +28,16 @@
     mark.setAttribute("transform", `translate(${x} ${y}) scale(${unit()})`);
   }
 
+  // What of the picture the stage shows, px of the picture.
+  function inSight() {
+    const m = svg.getScreenCTM().inverse(), box = stage.getBoundingClientRect();
+    const a = new DOMPoint(box.left, box.top).matrixTransform(m), b = new DOMPoint(box.right, box.bottom).matrixTransform(m);
+    return { left: Math.max(a.x, 0), top: Math.max(a.y, 0), right: Math.min(b.x, W), bottom: Math.min(b.y, H) };
+  }
+
   // Names stand clear of each other and of the fan's number; one that cannot is shown when chosen.
   function declutter() {
+    const near = inSight();
     const u = unit(), taken = [...svg.querySelectorAll(".fan-number")].map((t) => { const b = t.getBBox(); return [b.x, b.y, b.x + b.width, b.y + b.height]; });
     const shown = marks.filter((m) => m.querySelector(".leader") && !m.classList.contains("mark-absent"));
     shown.forEach((m) => { const { x, y } = at(m); taken.push([x - 11 * u, y - 11 * u, x + 11 * u, y + 11 * u]); });
@@ -40,7 +48,7 @@
       for (const [sx, sy] of [[1, -1], [-1, -1], [1, 1], [-1, 1]]) {
         const x0 = sx > 0 ? x + 24 * u : x - 24 * u - width, y0 = sy < 0 ? y - 38 * u : y + 22 * u;
         const box = [x0, y0, x0 + width, y0 + height];
-        if (x0 < 0 || x0 + width > W || y0 < 0 || y0 + height > H) continue;
+        if (x0 < near.left || x0 + width > near.right || y0 < near.top || y0 + height > near.bottom) continue;
         if (!taken.some((t) => box[0] < t[2] && box[2] > t[0] && box[1] < t[3] && box[3] > t[1])) { free = { sx, sy, box }; break; }
       }
       m.classList.toggle("crowded", !free);
@@ -116,6 +124,70 @@
     if (dot) { dot.classList.add("here"); $("guide-words").textContent = hint.textContent; }
   }
 
+  // ---- near and far: the bench looks at the person, not at the floor -----------
+  const view = { k: 1, x: 0, y: 0 };
+  const MOST_ZOOM = 8;
+  function show_at(k, x, y) {
+    const box = stage.getBoundingClientRect();
+    view.k = Math.min(Math.max(k, 1), MOST_ZOOM);
+    view.x = Math.min(0, Math.max(box.width * (1 - view.k), x));
+    view.y = Math.min(0, Math.max(box.height * (1 - view.k), y));
+    const as = view.k === 1 ? "" : `translate(${view.x}px, ${view.y}px) scale(${view.k})`;
+    photo.style.transform = as; svg.style.transform = as;
+    stage.classList.toggle("near", view.k > 1);
+    drawAll();
+  }
+  // The point under the finger stays under it.
+  function zoom(factor, clientX, clientY) {
+    const box = stage.getBoundingClientRect();
+    const px = (clientX ?? box.left + box.width / 2) - box.left, py = (clientY ?? box.top + box.height / 2) - box.top;
+    const k = Math.min(Math.max(view.k * factor, 1), MOST_ZOOM), by = k / view.k;
+    show_at(k, px - (px - view.x) * by, py - (py - view.y) * by);
+  }
+  const all = () => show_at(1, 0, 0);
+  function fit() {
+    all();
+    const seen = marks.filter((m) => getComputedStyle(m).display !== "none" && !m.classList.contains("mark-absent")).map(at);
+    if (seen.length < 2) return;
+    const m = svg.getScreenCTM(), box = stage.getBoundingClientRect();
+    const xs = seen.map((p) => m.a * p.x + m.e - box.left), ys = seen.map((p) => m.d * p.y + m.f - box.top);
+    const [l, r, t, b] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
+    const room = 0.32 * Math.max(r - l, b - t) + 40;
+    const k = Math.min(box.width / (r - l + 2 * room), box.height / (b - t + 2 * room), 3.5);
+    if (k < 1.15) return;
+    show_at(k, box.width / 2 - k * (l + r) / 2, box.height / 2 - k * (t + b) / 2);
+  }
+  stage.addEventListener("wheel", (event) => {
+    event.preventDefault();
+    zoom(Math.exp(-event.deltaY * 0.0016), event.clientX, event.clientY);
+  }, { passive: false });
+  // Two fingers pinch and move; one on nothing moves the picture while it is near.
+  const fingers = new Map();
+  let pan = null;
+  stage.addEventListener("pointerdown", (event) => {
+    fingers.set(event.pointerId, event);
+    if (fingers.size === 2) { if (drag) { drag.mark.classList.remove("dragging"); drag = null; } pan = null; }
+    else if (fingers.size === 1 && !drag && !picking && view.k > 1 && !event.target.closest(".mark")) pan = event;
+  });
+  stage.addEventListener("pointermove", (event) => {
+    if (!fingers.has(event.pointerId)) return;
+    const before = fingers.get(event.pointerId);
+    fingers.set(event.pointerId, event);
+    if (fingers.size === 2) {
+      const [a, b] = [...fingers.values()];
+      const other = a.pointerId === event.pointerId ? b : a;
+      const was = Math.hypot(before.clientX - other.clientX, before.clientY - other.clientY);
+      const now = Math.hypot(event.clientX - other.clientX, event.clientY - other.clientY);
+      zoom(now / Math.max(was, 1), (event.clientX + other.clientX) / 2, (event.clientY + other.clientY) / 2);
+      show_at(view.k, view.x + (event.clientX - before.clientX) / 2, view.y + (event.clientY - before.clientY) / 2);
+    } else if (pan && !drag) {
+      show_at(view.k, view.x + event.clientX - before.clientX, view.y + event.clientY - before.clientY);
+    }
+  });
+  for (const end of ["pointerup", "pointercancel"]) {
+    window.addEventListener(end, (event) => { fingers.delete(event.pointerId); pan = null; });
+  }
+
   // ---- the loupe --------------------------------------------------------
   function look(mark) {
     if (!loupeOn || !mark) { loupe.hidden = true; return; }
@@ -123,7 +195,8 @@
     const scale = photo.naturalWidth / W, span = (size / zoom) * unit();
     const ctx = loupe.getContext("2d");
     loupe.hidden = false;
-    loupe.className = x < W / 2 ? "at-right" : "at-left";
+    const near = inSight();
+    loupe.className = x < (near.left + near.right) / 2 ? "at-right" : "at-left";
     ctx.save();
     ctx.fillStyle = "#000"; ctx.fillRect(0, 0, size, size);
     ctx.beginPath(); ctx.arc(size / 2, size / 2, size / 2, 0, 7); ctx.clip();
@@ -299,6 +372,9 @@
         if (last) { set(last[0], last[1], last[2], false); if (last[3]) settle(last[0], last[3]); choose(last[0]); ask(true); }
         break;
       }
+      case "+": case "=": zoom(1.3); break;
+      case "-": zoom(1 / 1.3); break;
+      case "0": if (view.k > 1) all(); else fit(); break;
       case "?": $("keys").showModal(); break;
       case "Escape": choose(null); loupe.hidden = true; document.activeElement.blur(); break;
       default:
@@ -310,6 +386,7 @@
   $("keys-open").addEventListener("click", () => $("keys").showModal());
   for (const box of [$("mat-on"), $("level-on")]) {
     box.addEventListener("change", () => {
+      if (box.checked) all();
       drawAll(); keepHere(); ask(true);
       if (box.checked) choose(svg.querySelector(box.id === "mat-on" ? ".corner" : ".level"));
     });
@@ -320,9 +397,11 @@
     if (mark) { settle(mark); place(mark); drawLines(); keepHere(); ask(true); }
   });
   for (const id of ["facing", "marked"]) $(id)?.addEventListener("change", () => { keepHere(); ask(true); });
-  window.addEventListener("resize", drawAll);
+  window.addEventListener("resize", all);
+  for (const [id, act] of [["zoom-in", () => zoom(1.3)], ["zoom-out", () => zoom(1 / 1.3)], ["zoom-all", () => (view.k > 1 ? all() : fit())]]) $(id).addEventListener("click", act);
   photo.addEventListener("load", drawAll);
   if (form.dataset.kept) localStorage.removeItem(`dachi-marks-${form.dataset.kept}`);
   bringBack();
   drawAll();
+  if (form.dataset.near) fit();
 })();
