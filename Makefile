@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 RUN := $(VENV)/.run-$(shell sha256sum requirements.lock 2>/dev/null | cut -c1-16)
 DEV := $(VENV)/.dev-$(shell sha256sum requirements-dev.lock 2>/dev/null | cut -c1-16)
 
-.PHONY: demo serve test coverage check fast mutants bench bodies screenshots lock clean
+.PHONY: demo serve test coverage check fast mutants bench bodies pictures screenshots lock clean
 
 demo: $(RUN)
 	$(BIN)/python -m dachi demo
@@ -42,6 +42,12 @@ bench: $(DEV)
 bodies: $(DEV)
 	tools/need-bodies
 	$(BIN)/python -m bench bodies
+
+# A hundred photographs of those bodies with the truth beside each, and what the program makes of them.
+pictures: $(DEV)
+	tools/need-pictures
+	DRJIT_LIBLLVM_PATH=$$(ls /usr/lib/*/libLLVM.so.* | tail -1) $(BIN)/python -m bench.bodies.pictures var/pictures 100
+	$(BIN)/python -m bench cards proposals
 
 screenshots: $(DEV)
 	tools/need-chromium

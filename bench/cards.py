@@ -1,4 +1,4 @@
-"""Corner cards on photographs of bodies: ``python -m bench cards FOLDER``.
+"""Corner cards on photographs of bodies: ``python -m bench.cards [FOLDER]`` (var/pictures).
 
 The folder is made by ``python -m bench.bodies.pictures FOLDER``. A card is in sight where all its
 corners lie in the picture and its code reads as printed where it truly lies (a foot or a hand may
@@ -78,7 +78,7 @@ def angle_error(told: dict[str, Any], mat: Mat, rng: np.random.Generator) -> flo
 
 
 def main(argv: list[str] | None = None) -> None:
-    folder = Path((argv or sys.argv[2:3] or ["var/pictures"])[0])
+    folder = Path((argv or ["var/pictures"])[0])
     rng = np.random.default_rng(4)
     shots, counts, apart, over, took, by_hand, by_cards = 0, Counter[str](), [], [], [], [], []
     for file in sorted(folder.glob("*.json")):

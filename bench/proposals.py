@@ -1,4 +1,4 @@
-"""Proposed marks on photographs of bodies: ``python -m bench proposals FOLDER``.
+"""Proposed marks on photographs of bodies: ``python -m bench.proposals [FOLDER]`` (var/pictures).
 
 The folder is made by ``python -m bench.bodies.pictures FOLDER``. Errors are shares of the thigh's
 length as the camera sees it, against the very points on the skin that a pose asks for; beside
@@ -33,7 +33,7 @@ def thigh_px(told: dict[str, Any]) -> float:
 
 
 def main(argv: list[str] | None = None) -> None:
-    folder = Path((argv or sys.argv[2:3] or ["var/pictures"])[0])
+    folder = Path((argv or ["var/pictures"])[0])
     seen: dict[tuple[str, str], list[float]] = {}
     blind: dict[tuple[str, str], list[float]] = {}
     took, nobody, exchanged, shots = [], 0, 0, 0

@@ -1,9 +1,10 @@
 """Photographs of parametric bodies, rendered on the CPU, with the truth beside each.
 
 ``python -m bench.bodies.pictures FOLDER [COUNT] [FIRST]`` writes NNN.jpg and NNN.json, leaving
-those that are there; ``python -m bench.bodies.pictures --visit FOLDER`` one made-up person's visit for
-the demo, same body, clothes and room. Rooms, mats, cards, clothes, skins, light, sharpness and compression are
+those that are there. Rooms, mats, cards, clothes, skins, light, sharpness and compression are
 drawn anew for each number; the bodies are the report half of ``bench bodies``.
+``python -m bench.bodies.pictures --visit FOLDER`` is one made-up person's visit for the demo: the
+same body, clothes and room. ``make pictures`` installs the renderer.
 """
 
 from __future__ import annotations

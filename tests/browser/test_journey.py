@@ -6,7 +6,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from dachi.store import assessments
+from dachi.store import assessments, markings
 from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, ago, rendered
 
@@ -345,3 +345,69 @@ class Interruptions(InChromium):
         page.get_by_role("button", name="Delete left passive trial 1").click()
         page.get_by_role("button", name="Undo").click()
         expect(page.locator(".shot")).to_have_count(1)
+
+
+class NearTheBody(InChromium):
+    """The bench looks at the person: what is nearer, what stays where it is."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.tid = seed_visit(self)
+        self.sign_in()
+        _, self.truth = rendered()
+        form = {f"mark-{n}-state": "placed" for n in self.truth["marks_px"]}
+        for name, (x, y) in self.truth["marks_px"].items():
+            # Somebody far from the camera.
+            x, y = 500 + 0.4 * (x - 500), 500 + 0.4 * (y - 500)
+            form |= {f"mark-{name}-x": f"{x:.1f}", f"mark-{name}-y": f"{y:.1f}"}
+        markings.save_draft(self.db, self.coach.id, self.tid, form)
+        self.page.goto(f"{self.base}/t/{self.tid}")
+        self.page.wait_for_function("document.getElementById('photo').complete")
+
+    def scale(self) -> float:
+        return self.page.evaluate("document.getElementById('overlay').getScreenCTM().a")
+
+    def centre(self, name: str) -> tuple[float, float]:
+        box = self.page.locator(f'[data-name="mark-{name}"] .ring').bounding_box()
+        return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+    def test_near_far_and_under_the_finger(self) -> None:
+        page = self.page
+        stage = page.locator("#stage").bounding_box()
+        near = self.scale()
+        page.keyboard.press("0")
+        whole = self.scale()
+        self.assertGreater(near, 1.1 * whole, "it opens near the person")
+        # Every mark is in sight when near, and rings are as large as ever.
+        page.keyboard.press("0")
+        self.assertAlmostEqual(self.scale(), near, places=3)
+        for name in self.truth["marks_px"]:
+            if page.locator(f'[data-name="mark-{name}"]').count():
+                x, y = self.centre(name)
+                self.assertTrue(stage["x"] < x < stage["x"] + stage["width"], name)
+                self.assertTrue(stage["y"] < y < stage["y"] + stage["height"], name)
+        ring = page.locator(".mark-placed .ring").first.bounding_box()["width"]
+        x, y = self.centre("knee")
+        page.mouse.move(x, y)
+        page.mouse.wheel(0, -300)
+        self.assertGreater(self.scale(), 1.3 * near)
+        after = self.centre("knee")
+        self.assertLess(abs(after[0] - x) + abs(after[1] - y), 3.0, "it stays under the finger")
+        larger = page.locator(".mark-placed .ring").first.bounding_box()["width"]
+        self.assertAlmostEqual(larger, ring, delta=1.5)
+        # A drag beside the marks moves the picture, and no mark.
+        before = page.evaluate("new FormData(document.forms.bench).get('mark-knee-x')")
+        page.mouse.move(stage["x"] + 60, stage["y"] + stage["height"] - 90)
+        page.mouse.down()
+        page.mouse.move(stage["x"] + 20, stage["y"] + stage["height"] - 150, steps=3)
+        page.mouse.up()
+        self.assertLess(self.centre("knee")[0], after[0])
+        now = page.evaluate("new FormData(document.forms.bench).get('mark-knee-x')")
+        self.assertEqual(now, before)
+        # The mat's corners lie around: asking for them shows all of the photograph.
+        page.locator("#mat-on").check()
+        self.assertAlmostEqual(self.scale(), whole, places=3)
+        for button, less in (("#zoom-in", False), ("#zoom-out", True), ("#zoom-all", False)):
+            was = self.scale()
+            page.locator(button).click()
+            self.assertEqual(self.scale() < was, less, button)
