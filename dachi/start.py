@@ -81,13 +81,20 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
 
 
 def _look_after(folder: Path, clock: Clock) -> None:
-    """Once an hour: what was put away long ago goes, and today's copy is made."""
+    """Once an hour: what was put away long ago goes, and today's copy is made; photographs whose
+    joints nobody looked for, as the program was stopped, are looked at.
+    """
+    from dachi.store import outdated
     from dachi.store.database import connect
-    from dachi.studio import erasing, keeping
+    from dachi.studio import erasing, keeping, seen_joints
+    from dachi.studio.work import Work
 
     while True:
         try:
             db = connect(folder, clock)
+            if os.environ.get("DACHI_PROPOSE", "1") != "0":
+                for coach in outdated.coaches(db):
+                    seen_joints.look_at_waiting(Work(db, folder, coach))
             erasing.purge(folder, db)
             db.close()
             erasing.old_faces(folder)

@@ -13,6 +13,9 @@ from waitress.server import create_server
 
 from dachi import demo
 from dachi.clock import Clock
+from dachi.store.database import connect
+from dachi.studio import seen_joints
+from dachi.studio.work import Work
 from dachi.web.app import create_app
 
 OUT = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -20,19 +23,20 @@ DESK, PHONE = (1280, 800), (390, 844)
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
 
 #: Name, size, theme, path. ``{trial}`` and ``{visit}`` are the newest of the first
-#: practitioner, ``{new}`` an assessment just opened, ``{phone}`` and ``{own}`` private links.
+#: practitioner, ``{waiting}`` a photograph not marked yet, ``{new}`` an assessment just opened,
+#: ``{phone}`` and ``{own}`` private links.
 VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("today", DESK, "light", "/"),
     ("today-dark", DESK, "dark", "/"),
     ("prepare", DESK, "light", "/p/2/prepare"),
-    ("day", DESK, "light", "/p/1/assess"),
     ("sheet", DESK, "light", "/a/{new}?pose=low-lunge"),
     ("phone", PHONE, "light", "{phone}"),
     ("bench", DESK, "light", "/t/{trial}"),
     ("bench-phone", PHONE, "light", "/t/{trial}"),
     ("review", DESK, "light", "/a/{visit}/review"),
     ("overview", DESK, "light", "/p/1"),
-    ("overview-dark", DESK, "dark", "/p/1"),
+    ("cards", DESK, "light", "/cards"),
+    ("bench-new", DESK, "light", "/t/{waiting}"),
     ("progress", DESK, "light", "/p/1?pose=supine-leg-raise"),
     ("steadiness", DESK, "light", "/steadiness"),
     ("compare", DESK, "light", "/p/1/compare?pose=supine-leg-raise&side=left&mode=passive"),
@@ -50,6 +54,9 @@ def main() -> None:
         folder = Path(name)
         app = create_app(folder, Clock())
         demo.fill(folder, Clock())
+        db = connect(folder, Clock())
+        seen_joints.look_at_waiting(Work(db, folder, 1))
+        db.close()
         server = create_server(app, host="127.0.0.1", port=0, threads=4)
         threading.Thread(target=server.run, daemon=True).start()
         base = f"http://127.0.0.1:{server.effective_port}"
@@ -119,8 +126,17 @@ def _links(browser: Browser, base: str, state: StorageState) -> dict[str, str]:
     page.goto(f"{base}/a/{new}/phone")
     page.get_by_role("button", name="Make the code").click()
     phone = page.locator(".link-text code").inner_text().removeprefix(base)
+    page.goto(f"{base}/?q={demo.WAITING}")
+    waiting = str(page.locator(".day-act").first.get_attribute("href")).split("/")[2]
     context.close()
-    return {"visit": visit, "trial": trial, "own": own, "new": new, "phone": phone}
+    return {
+        "waiting": waiting,
+        "visit": visit,
+        "trial": trial,
+        "own": own,
+        "new": new,
+        "phone": phone,
+    }
 
 
 if __name__ == "__main__":

@@ -423,7 +423,7 @@ VISIT = (
     ("supine-leg-raise", "left"), ("supine-leg-raise", "right"), ("front-split", "left"),
     ("front-split", "right"), ("low-lunge", "left"), ("butterfly", "both"), ("straddle", "both"),
 )  # fmt: skip
-VISIT_SEED, VISIT_BODY = 5, 23
+VISIT_SEED, VISIT_BODY = 6, 23
 
 
 def visit(folder: Path) -> None:

@@ -19,17 +19,22 @@ from dachi.store import (
     positions,
     practitioners,
     preparation,
+    run_sheets,
 )
 from dachi.store.database import connect, transaction
 from dachi.store.day_states import DayState
 from dachi.store.markings import Marking
-from dachi.studio import intake, markings, summaries
-from dachi.studio.intake import Incoming
+from dachi.studio import intake, markings, summaries, visits
+from dachi.studio.intake import Incoming, Place
 from dachi.studio.work import Work
 
 ACCOUNT, PASSWORD = "wenna@driftholm.example", "harbour-at-low-tide"
 FOLDER = Path(__file__).parent / "pictures"
 STUDIO = FOLDER / "studio.json"
+
+
+#: Who came today and whose photographs, with corner cards, wait to be marked.
+WAITING, PHOTOGRAPHS = "Tavi", Path(__file__).parent / "waiting"
 
 
 def fill(folder: Path, clock: Clock) -> None:
@@ -61,6 +66,8 @@ def _add_person(work: Work, person: dict[str, Any]) -> int:
         preparation.answer_screening(db, coach, pid, answered_on=asked, yes=[])
     for visit in person["visits"]:
         _add_visit(work, pid, visit)
+    if person["call_name"] == WAITING:
+        _add_waiting(work, pid)
     _add_plans(work, pid, person)
     practice.add(work, pid, person["call_name"])
     return pid
@@ -83,6 +90,27 @@ def _add_visit(work: Work, pid: int, visit: dict[str, Any]) -> None:
     day_states.save(work.db, work.coach, aid, state)
     for shot in visit["shots"]:
         _add_shot(work, aid, shot)
+
+
+def _add_waiting(work: Work, pid: int) -> None:
+    """A first visit, photographed an hour ago: cards are found as they come in, marks are not."""
+    db, coach, now = work.db, work.coach, work.now()
+    today = now.date().isoformat()
+    practitioners.update(db, coach, pid, comes_for={"front-split"}, birth_year=1999)
+    preparation.give_consent(db, coach, pid, given_on=today, scope="show")
+    preparation.answer_screening(db, coach, pid, answered_on=today, yes=[])
+    at = (now - timedelta(hours=1)).isoformat(timespec="minutes")
+    aid = assessments.add(
+        db, coach, pid, taken_at=at, warmth="warm", notes="First visit. Dances twice a week."
+    )
+    run_sheets.save(db, coach, aid, visits.new_lines(work, pid))
+    visit = assessments.get(db, coach, aid)
+    assert visit is not None
+    for file in sorted(PHOTOGRAPHS.glob("*.jpg")):
+        pose_id, _, side = file.stem.rpartition("-")
+        pose = catalogue().pose(pose_id)
+        place = Place(pose, side, "passive", 1, pose.default_variant())
+        intake.put(work, visit, place, intake.store(work, Incoming(file.read_bytes())))
 
 
 def _add_plans(work: Work, pid: int, person: dict[str, Any]) -> None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from html import escape
+
 from flask import Flask, request
 
 from dachi.core.judging import wording
@@ -31,6 +34,26 @@ def browser(agent: str) -> str:
     return f"{name} on {system}" if system else name
 
 
+_SVG = re.compile(r'<svg[^>]*viewBox="([^"]+)"[^>]*>(?:<title>.*?</title>)?(.*)</svg>', re.S)
+
+
+def symbol(svg: str, name: str) -> str:
+    """A drawing kept once on a page, to be shown by ``shown_again`` wherever it is wanted."""
+    found = _SVG.fullmatch(svg)
+    assert found is not None
+    return f'<symbol class="glyph" id="{escape(name)}" viewBox="{found[1]}">{found[2]}</symbol>'
+
+
+def shown_again(svg: str, name: str) -> str:
+    """A drawing that stands elsewhere on the page as a ``symbol``, without its words."""
+    found = _SVG.fullmatch(svg)
+    assert found is not None
+    return (
+        f'<svg viewBox="{found[1]}" class="glyph" aria-hidden="true">'
+        f'<use href="#{escape(name)}"></use></svg>'
+    )
+
+
 def install(app: Flask) -> None:
     """Make the filters and the theme known to the templates."""
     app.jinja_env.filters.update(
@@ -40,6 +63,8 @@ def install(app: Flask) -> None:
         pose_name=pose_name,
         glyph=glyph,
         figures=lambda drill: drill_figures(drill, catalogue()),
+        symbol=symbol,
+        shown_again=shown_again,
         minutes=lambda seconds: f"{max(1, round(seconds / 60))} min",
         amount=wording.plain,
         browser=browser,

@@ -56,6 +56,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "stations": stations,
         "station": station,
         "on_sheet": on_sheet,
+        "beside": catalogue().beside(pose.id),
         "pose": pose,
         "poses": catalogue().poses,
         "photographed": {t.pose for t in own},

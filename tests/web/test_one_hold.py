@@ -1,10 +1,12 @@
 """Two photographs of one hold, by two phones: linked on the bench, read together."""
 
 import json
+import re
 
+from dachi.core.assessing.runsheet import SheetLine
 from dachi.data import catalogue
 from dachi.interchange.scenes import scene_to_json
-from dachi.store import assessments, markings
+from dachi.store import assessments, markings, run_sheets
 from dachi.studio.markings import scene_of, surroundings, whole
 from dachi.studio.recompute import recompute
 from tests.support import CLOCK, Pages, pictured
@@ -97,3 +99,32 @@ class OneHold(Pages):
         assert trial is not None
         self.assertIsNone(trial.held_with)
         self.assertNotIn("Second photograph", self.text(self.client.get(f"/t/{self.other}")))
+
+    def test_the_sheet_offers_the_second_phone(self) -> None:
+        aid = self.new_assessment("2028-02-27T09:00")
+        run_sheets.save(
+            self.db, self.coach.id, aid,
+            (SheetLine("front-split", "left", "passive", 2), SheetLine("pigeon", "left", "passive", 1)),
+        )  # fmt: skip
+        page = self.text(self.client.get(f"/a/{aid}?pose=front-split"))
+        self.assertIn("A second phone at the front", page)
+        revision = re.search(r'name="revision" value="(\d+)"', page)[1]
+        form = {"act": "beside", "pose": "front-split", "revision": revision}
+        page = self.text(self.post(f"/a/{aid}/lines", form, follow_redirects=True))
+        self.assertIn("the two are read together", page)
+        rows = [
+            (x.pose, x.side, x.mode, x.trials)
+            for x in run_sheets.lines(self.db, self.coach.id, aid)
+        ]
+        self.assertEqual(
+            rows,
+            [
+                ("front-split", "left", "passive", 2),
+                ("split-squareness", "left", "passive", 2),
+                ("pigeon", "left", "passive", 1),
+            ],
+        )
+        # Twice adds nothing.
+        again = form | {"revision": re.search(r'name="revision" value="(\d+)"', page)[1]}
+        self.post(f"/a/{aid}/lines", again)
+        self.assertEqual(len(run_sheets.lines(self.db, self.coach.id, aid)), 3)

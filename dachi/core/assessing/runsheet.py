@@ -60,6 +60,24 @@ def lines_for(
     )
 
 
+def with_beside(lines: Sequence[SheetLine], pose: Pose, beside: Pose) -> tuple[SheetLine, ...]:
+    """The sheet with the rows of a second photograph of the same hold, right behind the first's.
+
+    ``beside`` is photographed in the rows (side and mode) that ``pose`` has, where it has them.
+    """
+    own = [x for x in lines if x.pose == pose.id]
+    there = {(x.side, x.mode) for x in lines if x.pose == beside.id}
+    rows = [
+        SheetLine(beside.id, x.side, x.mode, x.trials)
+        for x in own
+        if x.mode in beside.modes
+        and x.side in sides(beside, "left")
+        and (x.side, x.mode) not in there
+    ]
+    at = max((i for i, x in enumerate(lines) if x.pose == pose.id), default=-1) + 1
+    return (*lines[:at], *rows, *lines[at:])
+
+
 def first_side(before: Sequence[str]) -> str:
     """The side that goes first, given the first sides of earlier visits, newest first.
 

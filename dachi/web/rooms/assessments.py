@@ -32,7 +32,7 @@ PLACES = (
     "back of the right thigh", "left knee", "right knee", "somewhere else",
 )  # fmt: skip
 #: Changes of the sheet that name one pose.
-ONE_POSE = ("up", "down", "drop", "trials")
+ONE_POSE = ("up", "down", "drop", "trials", "beside")
 TRAINING = ("", "today", "yesterday", "two days ago")
 
 
@@ -282,6 +282,9 @@ def lines(aid: int) -> Response | tuple[str, int]:
             if any(t.pose == pose.id for t in own):
                 raise Conflict("This pose has photographs: delete those first, then drop it.")
             now = tuple(x for x in now if x.pose != pose.id)
+        elif act == "beside":
+            for other in catalogue().beside(pose.id):
+                now = runsheet.with_beside(now, pose, other)
         elif act == "trials":
             key = (pose.id, request.form.get("side", ""), request.form.get("mode", ""))
             wanted = request.form.get("trials", "")
