@@ -20,6 +20,7 @@ from dachi.photos import landmarks, stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.landmarks import Crop, Joints, swapped
 from dachi.store import photos
+from dachi.store.database import transaction
 from dachi.store.photos import Waiting
 from dachi.studio.work import Work
 
@@ -157,10 +158,11 @@ def look_at_waiting(work: Work) -> int:
 
 
 def _look(work: Work, one: Waiting) -> None:
-    """See a photograph's joints and keep them; a picture that cannot be read has none."""
+    """See a photograph's joints and keep them at once; a picture that cannot be read has none."""
     joints: Joints | None = None
-    with contextlib.suppress(Told, OSError, cv2.error, ValueError), work.db.unlocked():
+    with contextlib.suppress(Told, OSError, cv2.error, ValueError):
         data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
         pose = catalogue().pose(one.pose)
         joints = see(stickers.decode(data), pose, one.side, one.variant)
-    photos.set_joints(work.db, work.coach, one.photo.id, joints or {})
+    with transaction(work.db):
+        photos.set_joints(work.db, work.coach, one.photo.id, joints or {})

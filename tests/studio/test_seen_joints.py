@@ -12,9 +12,10 @@ from dachi.core.measuring.scene import Point
 from dachi.data import catalogue
 from dachi.photos.landmarks import swapped
 from dachi.store import assessments, photos
+from dachi.store.database import connect
 from dachi.studio import seen_joints, starting_marks
 from dachi.studio.markings import start, surroundings
-from tests.support import Pages, plain_picture
+from tests.support import CLOCK, Pages, plain_picture
 
 PICTURES = Path(__file__).parents[1] / "pictures"
 
@@ -117,6 +118,10 @@ class Waiting(Pages):
         before, _ = start(self.work, at)
         self.assertEqual(seen_joints.look_at_waiting(self.work), 1)
         self.assertEqual(seen_joints.look_at_waiting(self.work), 0)
+        # Kept at once: another connection sees the last one too.
+        other = connect(self.folder, CLOCK)
+        self.assertEqual(photos.unseen(other, self.coach.id), [])
+        other.close()
         at = surroundings(self.work, trial)
         marking, states = start(self.work, at)
         self.assertEqual(set(states.values()), {"guess"}, "a proposal is no reading")
