@@ -13,6 +13,7 @@ from dachi.drawing.drills import drill_figures
 from dachi.drawing.figure import glyph
 from dachi.drawing.overlay import degrees
 from dachi.studio.phrases import STATUS_SIGNS, STATUS_WORDS, pose_name, say_day, say_moment
+from dachi.web.page_help import HELP
 
 #: What tells browsers and systems apart in what they say of themselves; the first that fits.
 _BROWSERS = (
@@ -76,4 +77,7 @@ def install(app: Flask) -> None:
     @app.context_processor
     def theme() -> dict[str, object]:
         chosen = request.cookies.get("theme", "light")
-        return {"theme": chosen if chosen in ("light", "dark") else "light"}
+        return {
+            "theme": chosen if chosen in ("light", "dark") else "light",
+            "page_help": HELP.get(request.endpoint or ""),
+        }

@@ -11,6 +11,7 @@ from dachi.data import catalogue
 from dachi.store import accounts, practitioners
 from dachi.studio.drafts import read_form
 from dachi.web.app import create_app
+from dachi.web.page_help import HELP
 from dachi.web.security import safe_path
 from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, rendered
 
@@ -384,3 +385,31 @@ class RelativeFolder(Pages):
         tid = self.shot()
         for address in (f"/t/{tid}/preview.jpg", f"/t/{tid}/bench.jpg", "/photo/1/thumb.jpg"):
             self.assertEqual(self.client.get(address).status_code, 200, address)
+
+
+class Help(Pages):
+    """Every page of the coach's says in a sentence what it is for."""
+
+    #: Keys instead of a sentence, parts of pages, files, and pages without a coach.
+    WITHOUT = re.compile(
+        r"bench\.(page|marks|assessment_coco)|own\.|phone\.(capture|state)|play\.|pictures\.|trust\."
+        r"|moving\.|today\.jump|accounts\.(first|sign_in)|coaches\.join|letters\.letter|cards\.sheets"
+        r"|assessments\.run|progress\.(chart|readings)_file|report\.(fetch|state)|static"
+    )
+
+    def test_every_page_has_one(self) -> None:
+        shown = {
+            rule.endpoint
+            for rule in self.app.url_map.iter_rules()
+            if "GET" in (rule.methods or ()) and not self.WITHOUT.match(rule.endpoint)
+        }
+        self.assertEqual(shown, set(HELP))
+        for words in HELP.values():
+            self.assertTrue(30 < len(words) < 220 and words.endswith("."), words)
+
+    def test_it_is_on_the_page_for_a_coach_only(self) -> None:
+        self.assertNotIn('id="help"', self.text(self.client.get("/sign-in")))
+        self.sign_in()
+        page = self.text(self.client.get("/"))
+        self.assertIn(HELP["today.page"].split(".")[0], page)
+        self.assertIn('id="help-open"', page)

@@ -9,6 +9,7 @@
       const jump = $("#jump");
       if (jump) { event.preventDefault(); jump.focus(); }
     }
+    if (event.key === "?" && !typing(event.target) && $("#help") && !$("#keys")) $("#help").showModal();
     if (event.key === "Escape" && event.target.id === "jump") {
       $("#jump-list").replaceChildren();
       event.target.value = "";
@@ -46,6 +47,8 @@
     const next = at < 0 ? 0 : at + (event.key === "ArrowDown" ? 1 : -1);
     if (acts[next]) { event.preventDefault(); acts[next].focus(); }
   });
+
+  $("#help-open")?.addEventListener("click", () => $("#help").showModal());
 
   // On a narrow screen the path is one line: where one stands comes into sight.
   const here = $(".path .here");
