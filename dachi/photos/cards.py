@@ -19,9 +19,9 @@ from dachi.core.measuring.cards import CARDS, CODES
 Array = NDArray[np.float64]
 Grey = NDArray[np.uint8]
 
-#: Codes are looked for in a picture of this longer side, px, stretched downwards so many times.
+#: Codes are looked for in a picture of this longer side, px, stretched downwards so much.
 LOOKED_AT = 1600
-STRETCHES = (2.0, 1.0)
+STRETCH = 2.0
 #: A card looked for where it must lie is drawn so large, with so much around it, px.
 SQUARE, MARGIN = 132, 66
 #: A code is there where its likeness is at least this and beats every other's by so much.
@@ -42,8 +42,8 @@ def _detector() -> cv2.aruco.ArucoDetector:
     # Any two of the four differ in six cells: two may be read wrongly.
     codes = cv2.aruco.Dictionary(packed, 4, 2)
     told = cv2.aruco.DetectorParameters()
-    told.adaptiveThreshWinSizeMin, told.adaptiveThreshWinSizeMax = 9, 41
-    told.adaptiveThreshWinSizeStep = 16
+    told.adaptiveThreshWinSizeMin, told.adaptiveThreshWinSizeMax = 13, 37
+    told.adaptiveThreshWinSizeStep = 24
     told.minMarkerPerimeterRate = 0.02
     told.minDistanceToBorder = 1
     told.polygonalApproxAccuracyRate = 0.06
@@ -60,12 +60,7 @@ def find_cards(image: NDArray[np.uint8]) -> dict[int, Array]:
     grey = _grey(image)
     shrink = min(1.0, LOOKED_AT / max(grey.shape))
     small = _resized(grey, shrink, shrink, cv2.INTER_AREA)
-    found: dict[int, Array] = {}
-    for stretch in STRETCHES:
-        for card, at in _look(small, stretch).items():
-            found.setdefault(card, at)
-        if found:
-            break
+    found = _look(small)
     sharp = {card: _sharpened(grey, at / shrink, card) for card, at in sorted(found.items())}
     return {card: at for card, at in sharp.items() if at is not None}
 
@@ -170,14 +165,14 @@ def _resized(grey: Grey, fx: float, fy: float, how: int) -> Grey:
     return np.asarray(cv2.resize(grey, None, fx=fx, fy=fy, interpolation=how), dtype=np.uint8)
 
 
-def _look(small: Grey, stretch: float) -> dict[int, Array]:
-    tall = _resized(small, 1.0, stretch, cv2.INTER_LINEAR)
+def _look(small: Grey) -> dict[int, Array]:
+    tall = _resized(small, 1.0, STRETCH, cv2.INTER_LINEAR)
     corners, ids, _ = _detector().detectMarkers(tall)
     found: dict[int, Array] = {}
     for at, number in zip(corners, [] if ids is None else ids.ravel(), strict=True):
         card = CARDS[int(number)]
         points = at.reshape(4, 2).astype(float) + 0.5
-        points[:, 1] /= stretch
+        points[:, 1] /= STRETCH
         if card not in found or _area(points) > _area(found[card]):
             found[card] = points
     return found

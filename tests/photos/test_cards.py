@@ -1,6 +1,7 @@
 """Codes found in pictures: drawn flat on a floor and seen by a camera near it."""
 
 import unittest
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -10,9 +11,10 @@ from dachi.core.measuring.cards import CARDS, CODES, Ground, code_corners, in_vi
 from dachi.photos.cards import find_at, find_cards, told
 
 GROUND = Ground(183.0, 61.0, 0.0)
-PPC = 16
+PPC = 14
 
 
+@lru_cache(24)
 def picture(width: int, *, view="side", height=60.0, yaw=10.0, cards=CARDS, blur=0.8, seed=0):
     """A grey picture of a floor with cards, and the true corners of each code, px."""
     rng = np.random.default_rng(seed)
@@ -21,9 +23,9 @@ def picture(width: int, *, view="side", height=60.0, yaw=10.0, cards=CARDS, blur
     a = np.radians(yaw)
     eye = (-away * np.sin(a), -away * np.cos(a), height)
     camera = look_from(eye, yaw, -np.degrees(np.arctan2(height - 25, away)), 0.7, 26.0, *size)
-    half = np.array([190, 150])
+    half = np.array([150, 130])
     floor = cv2.resize(
-        rng.normal(110, 14, (75, 95)), tuple(2 * half * PPC), interpolation=cv2.INTER_CUBIC
+        rng.normal(110, 14, (65, 75)), tuple(2 * half * PPC), interpolation=cv2.INTER_CUBIC
     )
     floor = floor.clip(0, 255)
     for card in cards:
@@ -42,10 +44,10 @@ def picture(width: int, *, view="side", height=60.0, yaw=10.0, cards=CARDS, blur
     corners = np.array([[-120, -80], [120, -80], [120, 90], [-120, 90.0]])
     on_floor = ((corners * [1, -1] + half) * PPC).astype(np.float32)
     at = camera.project(np.column_stack([corners, np.zeros(4)]))
-    # Drawn three times as large and shrunk, so that no pixel sees a single point.
-    big = cv2.getPerspectiveTransform(on_floor, (3 * at).astype(np.float32))
+    # Drawn twice as large and shrunk, so that no pixel sees a single point.
+    big = cv2.getPerspectiveTransform(on_floor, (2 * at).astype(np.float32))
     light = cv2.warpPerspective(
-        (floor / 255) ** 2.2, big, (3 * size[0], 3 * size[1]), borderValue=0.2
+        (floor / 255) ** 2.2, big, (2 * size[0], 2 * size[1]), borderValue=0.2
     )
     light = cv2.GaussianBlur(cv2.resize(light, size, interpolation=cv2.INTER_AREA), (0, 0), blur)
     grey = 255 * light.clip(0, 1) ** (1 / 2.2) + rng.normal(0, 3, light.shape)

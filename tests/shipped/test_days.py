@@ -14,6 +14,7 @@ ROOT = Path(__file__).resolve().parents[2]
 #: They start servers of their own or look at no day; everything else of web and studio runs.
 BLIND = {
     "test_killed", "test_cli", "test_nonsense", "test_logs", "test_bench_stumbles", "test_pages",
+    "test_cards", "test_seen_joints",
 }  # fmt: skip
 READS = {"now", "utcnow", "today", "time", "localtime", "gmtime"}
 
