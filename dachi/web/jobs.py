@@ -96,6 +96,21 @@ class Jobs:
             job.problem = "It could not be made; the log has the details."
 
 
+def _apart(name: str, coach: int, act: Callable[[Work], object]) -> None:
+    """Do something for a coach in the background, on a connection of its own."""
+    jobs: Jobs = current_app.extensions["jobs"]
+    folder, at = data_folder(), clock()
+
+    def run() -> None:
+        db = database.connect(folder, at)
+        try:
+            act(Work(db, folder, coach))
+        finally:
+            db.close()
+
+    jobs.once((name, coach), run)
+
+
 def freshened() -> int:
     """Have the coach's summaries brought up to date: few at once, many in the background.
 
@@ -103,17 +118,7 @@ def freshened() -> int:
     """
     left = summaries.freshen_few(work())
     if left:
-        jobs: Jobs = current_app.extensions["jobs"]
-        folder, at, coach = data_folder(), clock(), coach_id()
-
-        def act() -> None:
-            db = database.connect(folder, at)
-            try:
-                summaries.freshen_all(Work(db, folder, coach))
-            finally:
-                db.close()
-
-        jobs.once(("verdicts of coach", coach), act)
+        _apart("verdicts of coach", coach_id(), summaries.freshen_all)
     return left
 
 
@@ -122,16 +127,5 @@ def see_waiting(coach: int) -> None:
 
     Where that was cut short, the next page that wants them begins again.
     """
-    if not current_app.config["PROPOSE"]:
-        return
-    jobs: Jobs = current_app.extensions["jobs"]
-    folder, at = data_folder(), clock()
-
-    def act() -> None:
-        db = database.connect(folder, at)
-        try:
-            seen_joints.look_at_waiting(Work(db, folder, coach))
-        finally:
-            db.close()
-
-    jobs.once(("marks of coach", coach), act)
+    if current_app.config["PROPOSE"]:
+        _apart("marks of coach", coach, seen_joints.look_at_waiting)
