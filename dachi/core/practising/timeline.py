@@ -10,8 +10,6 @@ from dachi.core.catalogue.drills import Drill
 from dachi.core.practising.dose import ENTER_S, OUT_EVERY_S, Dose, breaths_of
 from dachi.core.practising.programme import Item, Session
 
-#: How a session or a drill can feel.
-FELT = ("easy", "right", "hard")
 #: Where it can hurt, and how, as a practitioner says it.
 PLACES = (
     "left knee", "right knee", "front of the hip", "side of the hip", "back of the hip", "groin",
