@@ -187,6 +187,13 @@ def person(rng: np.random.Generator) -> Person:
             return found
 
 
+def built(gender: float, age: float, muscle: float, weight: float, height: float) -> Person:
+    """A person of a chosen build, each control 0 to 1."""
+    controls = {"gender": gender, "age": age, "muscle": muscle, "weight": weight,
+                "height": height, "proportions": 0.6}  # fmt: skip
+    return _person(*_rest(template().model, controls))
+
+
 def _person(skin: Array, heads: dict[str, Array]) -> Person:
     spots = template().spots
     at = {n: skin[i] for n, i in spots.items()}

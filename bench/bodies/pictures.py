@@ -64,6 +64,7 @@ class Room:
     blur_px: float
     grain: float
     width: int
+    samples: int = SAMPLES
 
 
 def draw_room(rng: Rng, index: int) -> Room:
@@ -204,12 +205,22 @@ def _plain(colour: Array | tuple[float, ...]) -> dict[str, Any]:
     return {"type": "twosided", "inner": {"type": "diffuse", "reflectance": shade}}
 
 
-def scene_of(shot: Shot, room: Room, rng: Rng) -> dict[str, Any]:
-    """Everything the renderer is told of a picture."""
+def scene_of(
+    shot: Shot, room: Room, rng: Rng, hall: tuple[int, int] | None = None
+) -> dict[str, Any]:
+    """Everything the renderer is told of a picture.
+
+    ``hall`` are seeds of the room and of clothes that stay, so that only light is drawn anew.
+    """
     import mitsuba as mi
 
+    light = rng
+    dresser = rng
+    if hall is not None:
+        rng, dresser = np.random.default_rng(hall[0]), np.random.default_rng(hall[1])
+
     view = catalogue().pose(shot.scene.pose).view
-    colour, thick = dress(rng, shot.posed.person)
+    colour, thick = dress(dresser, shot.posed.person)
     skin, tri = surface(shot.posed, thick), template().triangles
     props = mi.Properties()
     props["bsdf"] = mi.load_dict({"type": "twosided", "inner": {
@@ -262,23 +273,23 @@ def scene_of(shot: Shot, room: Room, rng: Rng) -> dict[str, Any]:
             sheet_corners(card, view, room, rng), _bitmap(sheet_image(card))
         )
     _furnish(found, rng, back, down)
-    bright = float(rng.uniform(0.5, 1.0))
-    tint = np.array([1.0, rng.uniform(0.88, 1.0), rng.uniform(0.72, 1.05)])
+    bright = float(light.uniform(0.5, 1.0))
+    tint = np.array([1.0, light.uniform(0.88, 1.0), light.uniform(0.72, 1.05)])
     found["sky"] = {
         "type": "constant",
         "radiance": {"type": "rgb", "value": (0.35 * bright * tint).tolist()},
     }
-    x, y = rng.uniform(-200, 200), rng.uniform(-350, 60)
-    lamp = np.array([[-80, 50, 0], [80, 50, 0], [80, -50, 0], [-80, -50, 0.0]]) * rng.uniform(
+    x, y = light.uniform(-200, 200), light.uniform(-350, 60)
+    lamp = np.array([[-80, 50, 0], [80, 50, 0], [80, -50, 0], [-80, -50, 0.0]]) * light.uniform(
         0.4, 1.4
     )
     found["lamp"] = _rectangle(lamp + np.array([x, y, 300]), _plain((0.5, 0.5, 0.5))) | {
         "emitter": {
             "type": "area",
-            "radiance": {"type": "rgb", "value": (bright * rng.uniform(4, 11) * tint).tolist()},
+            "radiance": {"type": "rgb", "value": (bright * light.uniform(4, 11) * tint).tolist()},
         }
     }
-    found["sensor"] = _sensor(shot.camera, room.width)
+    found["sensor"] = _sensor(shot.camera, room)
     return found
 
 
@@ -325,21 +336,21 @@ def _furnish(found: dict[str, Any], rng: Rng, back: float, down: float) -> None:
             }  # fmt: skip
 
 
-def _sensor(camera: Camera, width: int) -> dict[str, Any]:
+def _sensor(camera: Camera, room: Room) -> dict[str, Any]:
     import mitsuba as mi
 
     x, y, z = camera.rotation
     to = np.eye(4)
     to[:3, 0], to[:3, 1], to[:3, 2], to[:3, 3] = -x, -y, z, camera.position
     wide, tall = (2 * c for c in camera.centre)
-    scale = width / max(wide, tall)
+    scale = room.width / max(wide, tall)
     return {
         "type": "perspective", "to_world": mi.ScalarTransform4f(to), "fov_axis": "x",
         "fov": float(2 * np.degrees(np.arctan(wide / 2 / camera.focal_px))),
         "near_clip": 5.0, "far_clip": 3000.0,
         "film": {"type": "hdrfilm", "width": round(wide * scale), "height": round(tall * scale),
                  "rfilter": {"type": "gaussian"}, "pixel_format": "rgb"},
-        "sampler": {"type": "multijitter", "sample_count": SAMPLES},
+        "sampler": {"type": "multijitter", "sample_count": room.samples},
     }  # fmt: skip
 
 
@@ -364,12 +375,12 @@ def develop(linear: Array, room: Room, rng: Rng) -> bytes:
     return out.getvalue()
 
 
-def render(shot: Shot, room: Room, rng: Rng) -> bytes:
-    """The photograph of a shot as a JPEG."""
+def render(shot: Shot, room: Room, rng: Rng, hall: tuple[int, int] | None = None) -> bytes:
+    """The photograph of a shot as a JPEG (see ``scene_of``)."""
     import mitsuba as mi
 
     mi.set_variant("llvm_ad_rgb")
-    scene = mi.load_dict(scene_of(shot, room, rng))
+    scene = mi.load_dict(scene_of(shot, room, rng, hall))
     return develop(np.array(mi.render(scene, seed=int(rng.integers(1 << 30)))), room, rng)
 
 

@@ -126,7 +126,7 @@ def front_split(person: Person, rng: Rng, c: Choice) -> Posed:
     p = upright(
         c, rng, pelvis_tilt=rng.normal(12, 7), pelvis_turn=rng.normal(0, 5) + c.get("turn", 0)
     )
-    height = float(rng.uniform(9.5, 42))
+    height = c.get("height", rng.uniform(9.5, 42))
     p.joints |= {
         f"{s}.hip_abduction": rng.normal(0, 4),
         f"{s}.hip_rotation": rng.normal(4, 8),
@@ -145,7 +145,7 @@ def front_split(person: Person, rng: Rng, c: Choice) -> Posed:
 
 def half_split(person: Person, rng: Rng, c: Choice) -> Posed:
     s, o = c.side, c.other
-    tilt = float(rng.uniform(-5, 70))
+    tilt = c.get("tilt", rng.uniform(-5, 70))
     p = upright(c, rng, pelvis_tilt=tilt, pelvis_turn=rng.normal(0, 4))
     p.joints["spine_flexion"] = rng.normal(10, 7) + c.get("round", 0)
     p.joints |= {
@@ -200,7 +200,7 @@ def low_lunge(person: Person, rng: Rng, c: Choice) -> Posed:
 
 
 def deep_squat(person: Person, rng: Rng, c: Choice) -> Posed:
-    flex = float(rng.uniform(95, 135))
+    flex = c.get("flex", rng.uniform(95, 135))
     p = upright(c, rng, pelvis_tilt=rng.normal(30, 8))
     p.joints["spine_flexion"] = rng.normal(18, 8) + c.get("round", 0)
     for s in SIDES:
@@ -362,7 +362,7 @@ def seated_rotation(person: Person, rng: Rng, c: Choice) -> Posed:
             f"{x}.knee_flexion": 90 + rng.normal(0, 5),
             f"{x}.ankle_flexion": rng.normal(10, 8),
         }
-    p.joints[f"{s}.hip_rotation"] = way * rng.uniform(0, 45)
+    p.joints[f"{s}.hip_rotation"] = way * c.get("turned", rng.uniform(0, 45))
     height = seated(person, rng, 0.29 * person.height + 14.0)
     return pose(person, p).lifted(np.array([0, 0, height]))
 

@@ -168,12 +168,13 @@ def photograph(
     rng: np.random.Generator,
     clicking: Clicking,
     asked: Mapping[str, float],
+    seen_by: tuple[Camera, float] | None = None,
 ) -> Shot:
-    """Photograph and mark a posed body that lies on its mat."""
+    """Photograph and mark a posed body on its mat, by a camera of its own or one given."""
     look = look_from((0, -250, 60), 0, 0, 0, 26, WIDTH, HEIGHT)
     marks = [m for m in pose.marks if clicking.optional or not m.optional]
     spots = {m.id: spot_of(m, side, posed, look, clicking) for m in marks}
-    camera, focal = camera_for(pose, spots, rng)
+    camera, focal = seen_by or camera_for(pose, spots, rng)
     pixels = {}
     for m in marks:
         at = spots[m.id]

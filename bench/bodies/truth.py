@@ -82,3 +82,13 @@ def truth(shot: Shot) -> dict[str, float]:
 
 def near(shot: Shot) -> str:
     return "right" if shot.scene.facing == "right" else "left"
+
+
+def turned_out(shot: Shot, side: str) -> float:
+    """How far a thigh is turned outwards about its length against the pelvis, degrees.
+
+    The thigh's frame in the pelvis's is flexion, then abduction, then rotation: with columns
+    front, left, up, R = Ry Rx Rz, whose second row is cos b (sin c, cos c) and -sin b.
+    """
+    r = shot.posed.frames["pelvis"].T @ shot.posed.frames[f"{side}.thigh"]
+    return SIDES[side] * _deg(np.arctan2(r[1, 0], r[1, 1]))

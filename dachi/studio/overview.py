@@ -26,14 +26,16 @@ def hip_ranges(found: Iterable[PoseSummary]) -> dict[str, dict[str, DrawnRange]]
     """For each side, the range in every direction that a measured pose stands for.
 
     Where two poses measure a direction the one that isolates it better comes first, which is
-    the order of demand the catalogue has them in.
+    the order of demand the catalogue has them in. Apparent ranges, which have the back in them, are
+    not the hip's and are left out.
     """
     by_pose = {d.pose: d for d in found}
     sides: dict[str, dict[str, DrawnRange]] = {"left": {}, "right": {}}
     for pose in catalogue().poses:
         summary = by_pose.get(pose.id)
+        apparent = {m.family for m in pose.measures if m.apparent}
         for f in summary.families if summary is not None else ():
-            if not f.motion or f.unit != "deg" or f.better != "higher":
+            if not f.motion or f.unit != "deg" or f.better != "higher" or f.family in apparent:
                 continue
             for side, ranges in sides.items():
                 own = [x for x in f.lines if f.hip_of(x.side) in (side, "both")]

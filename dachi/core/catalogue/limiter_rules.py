@@ -11,7 +11,11 @@ from dachi.core.catalogue.problems import CatalogueError, DataEntry, read_entry,
 
 
 class Condition(DataEntry, frozen=True):
-    """One condition of a rule; exactly one of the four comparisons is set."""
+    """One condition of a rule; exactly one of the four comparisons is set.
+
+    ``alone`` is the same limit for the hip against the pelvis, where a pose also gives that: an
+    apparent reading, with the back in it, never makes a rule certain.
+    """
 
     pose: str
     family: str
@@ -21,6 +25,7 @@ class Condition(DataEntry, frozen=True):
     long: float | None = None
     control_below: float | None = None
     reserve_above: float | None = None
+    alone: float | None = None
 
 
 class Settling(DataEntry, frozen=True):
@@ -61,6 +66,12 @@ def build_rules(
             given = [n.short, n.long, n.control_below, n.reserve_above]
             if sum(v is not None for v in given) != 1:
                 raise CatalogueError(f"limiter {rule.id!r}: a need of {n.pose!r} is unclear")
-            if n.family not in {m.family for m in catalogue.pose(n.pose).headlines}:
+            heads = {m.family: m for m in catalogue.pose(n.pose).headlines}
+            if n.family not in heads:
                 raise CatalogueError(f"limiter {rule.id!r}: {n.pose!r} has no {n.family!r}")
+            if (n.alone is None) != (heads[n.family].headline_unless is None):
+                raise CatalogueError(
+                    f"limiter {rule.id!r}: `alone` goes with an apparent measure that has one "
+                    f"against the pelvis, and {n.family!r} is the other"
+                )
     return found

@@ -88,6 +88,8 @@ class HeldEntry(DataEntry, frozen=True):
     contacts: tuple[ContactEntry, ...] = ()
     lifted_mean: dict[str, float] = {}
     lifted: dict[str, float] = {}
+    width: float = 1.0
+    change_width: float = 1.0
 
 
 class LikenessEntry(DataEntry, frozen=True):
@@ -133,14 +135,17 @@ class MeasureEntry(DataEntry, frozen=True):
 
 
 class CheckEntry(DataEntry, frozen=True):
-    """A check of one side or none (see ``Check``)."""
+    """A check of one side or none (see ``Check``): a formula and a limit, or ``by_eye``, which
+    is over wherever the variant in ``when`` was chosen.
+    """
 
     id: str
     label: str
-    formula: str
-    limit: float
-    ok: str
     over: str
+    formula: str = ""
+    limit: float = 0.0
+    ok: str = ""
+    by_eye: bool = False
     unit: Unit | None = None
     severity: Literal["watch", "retake"] = "retake"
     outward: str | None = None
@@ -296,6 +301,8 @@ def _pose(
         held=HeldStill(
             lifted_mean=e.held.lifted_mean,
             lifted=e.held.lifted,
+            width=e.held.width,
+            change_width=e.held.change_width,
             mean=e.held.mean,
             spread=e.held.spread,
             contacts=tuple(
@@ -417,8 +424,11 @@ def _checks(
     checks = []
     for data in _for_each_side(entries):
         e = _part(CheckEntry, data, "check")
-        parsed = formula.parse(e.formula, marks, measures)
-        unit = e.unit or ("cm" if parsed.in_cm else "deg")
+        if e.by_eye and not e.when:
+            raise CatalogueError(f"check {e.id!r}: what an eye sees needs the variant that says so")
+        # What only an eye sees holds where its variant was said: one, over a limit of nothing.
+        parsed = formula.parse("1" if e.by_eye else e.formula, marks, measures)
+        unit = "ratio" if e.by_eye else e.unit or ("cm" if parsed.in_cm else "deg")
         checks.append(
             Check(e.id, e.label, unit, parsed, e.limit, e.ok, e.over, e.severity, e.outward, e.when)
         )

@@ -53,7 +53,9 @@ class Contact:
 class HeldStill:
     """What a pose holds still beyond its figure: joint angles (degrees) and contacts.
 
-    ``lifted`` are the spreads (and means) where what may rest on the floor does not.
+    ``lifted`` are the spreads (and means) where what may rest on the floor does not. ``width``
+    and ``change_width`` scale the headline's interval, and that of its change, to what errors on
+    bodies deserved (fitted apart from the bodies that are reported on).
     """
 
     mean: Mapping[str, float] = field(default_factory=dict)
@@ -61,6 +63,8 @@ class HeldStill:
     contacts: tuple[Contact, ...] = ()
     lifted_mean: Mapping[str, float] = field(default_factory=dict)
     lifted: Mapping[str, float] = field(default_factory=dict)
+    width: float = 1.0
+    change_width: float = 1.0
 
 
 @dataclass(frozen=True)

@@ -35,7 +35,8 @@ class Limiter:
     """A likely limiter with the readings behind it.
 
     ``sure`` is False where the rule only holds if a reading that was never taken agrees
-    (``missing`` names its pose) or where one is not known well enough (``vague``).
+    (``missing`` names its pose), where one is not known well enough (``vague``) or where one has
+    the back in it (``apparent``).
     """
 
     rule: LimiterRule
@@ -44,6 +45,7 @@ class Limiter:
     sure: bool
     missing: tuple[str, ...]
     vague: tuple[str, ...] = ()
+    apparent: tuple[str, ...] = ()
 
 
 def limiters(
@@ -55,8 +57,8 @@ def limiters(
 ) -> list[Limiter]:
     """Likely limiters of a goal pose on a side (``both`` for poses without one), best first.
 
-    Rules whose needs all hold come before those that lack a reading; among the latter the
-    one with most needs met comes first. A need that is contradicted drops its rule.
+    Rules whose needs all hold, if only by an apparent reading, come before those that lack one;
+    among the latter the one with most needs met comes first. A need that is contradicted drops its rule.
     """
     known = list(readings)
     found: list[tuple[int, int, int, Limiter]] = []
@@ -66,22 +68,26 @@ def limiters(
         used: list[SessionReading] = []
         missing: list[str] = []
         vague: list[str] = []
+        apparent: list[str] = []
         for need in rule.needs:
             holds, behind = _holds(need, side, known, catalogue)
+            with_back = need.alone is not None and any(r.family == need.family for r in behind)
             if holds is Reached.NO:
                 break
             if holds is None:
                 missing.append(need.pose)
             elif holds is Reached.UNKNOWN:
                 vague.append(need.pose)
+            elif with_back:
+                apparent.append(need.pose)
             used += [r for r in behind if r not in used]
         else:
             if len(missing) < len(rule.needs):
-                sure = not missing and not vague
-                lacking = (tuple(dict.fromkeys(names)) for names in (missing, vague))
+                sure = not missing and not vague and not apparent
+                lacking = (tuple(dict.fromkeys(names)) for names in (missing, vague, apparent))
                 one = Limiter(rule, side, tuple(used), sure, *lacking)
                 met = len(rule.needs) - len(missing) - len(vague)
-                found.append((not sure, -met, order, one))
+                found.append((bool(missing or vague), -met, order, one))
     found.sort(key=lambda f: f[:3])
     return [f[3] for f in found]
 
@@ -93,22 +99,26 @@ def _holds(
 
     What the point speaks against is dropped; what only the interval leaves open is vague.
     """
-    own = [r for r in known if r.pose == need.pose and r.family == need.family]
+    head = next(m for m in catalogue.pose(need.pose).headlines if m.family == need.family)
+    here = [r for r in known if r.pose == need.pose]
+    own = [r for r in here if r.family == need.family]
     wanted = {
         "same": (side,) if side != "both" else ("left", "right"),
         "other": (other_side(side),) if side != "both" else ("left", "right"),
     }.get(need.of, ("left", "right"))
     own = [r for r in own if r.side in (*wanted, "both")]
-    higher = next(
-        m.better for m in catalogue.pose(need.pose).headlines if m.family == need.family
-    ) == "higher"  # fmt: skip
+    alone = [r for r in here if r.family == head.headline_unless and r.side in wanted]
+    higher = head.better == "higher"
     if need.control_below is not None or need.reserve_above is not None:
         return _control(need, own, higher)
     if need.mode is not None:
         own = [r for r in own if r.mode == need.mode]
+        alone = [r for r in alone if r.mode == need.mode]
+    limit = need.short if need.short is not None else need.long
+    if alone:
+        own, limit = alone, need.alone
     if not own:
         return None, []
-    limit = need.short if need.short is not None else need.long
     assert limit is not None
     below = (need.short is not None) == higher
     bound = {"at_most" if below else "at_least": limit}

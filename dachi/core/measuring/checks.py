@@ -58,9 +58,10 @@ def _unsure(check: Check, value: float, sd: float) -> bool:
     """Whether a compensation below its limit is pointed at: near it, or not surely below."""
     if value + sd > check.limit and value > check.limit / 2:
         return True
-    # What would only be pointed at anyway is not pointed at for error alone.
+    # What would only be pointed at anyway is not pointed at for error alone, but where error has
+    # already been taken off its size.
     far = value + UNSURE_SD * sd > check.limit and value > LEAST_SHARE * check.limit
-    return far and check.severity == "retake"
+    return far and (check.severity == "retake" or check.formula.size_only)
 
 
 def judge_foreshortening(

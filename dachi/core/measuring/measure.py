@@ -298,6 +298,11 @@ def _read(
     wanted: list[Measure | Check] = [*taken, *checked]
     modes = [_Frames(scene, pose, batch, forward) for batch in batches]
     values, sds, changes, frames = _blend(modes, wanted, heads.index(True))
+    if frames.batch.angles:
+        # Priors are wider than people; by how much was fitted on bodies (see HeldStill).
+        main = np.array([*heads, *(False for _ in checked)])
+        sds = np.where(main, sds * pose.held.width, sds)
+        changes = np.minimum(np.where(main, changes * pose.held.change_width, changes), sds)
     batch = frames.batch
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
     if any(scene.skin_way(m.id) == "sliding" and m.body.endswith(SLIDES) for m in marks):

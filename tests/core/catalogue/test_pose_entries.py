@@ -40,6 +40,10 @@ class Poses(unittest.TestCase):
             "no measure is called": formula("other + 1"),
             "must be the headline": changed(measures=[{**measure, "headline": False}]),
             "Invalid enum value 'awful' - at `$.severity`": changed(checks=[{**check, "severity": "awful"}]),
+            "needs the variant": changed(
+                checks=[{"id": "x", "label": "x", "over": "x", "by_eye": True}]
+            ),
+            "'' is not an expression": changed(checks=[{"id": "x", "label": "x", "over": "x"}]),
             "which is no mark": changed(marks=[{**mark, "parent": "tail"}, *good["marks"][1:]]),
             "Invalid enum value 'astral' - at `$.plane`": changed(marks=[{**mark, "plane": "astral"}, *good["marks"][1:]]),
             "no landmark is called": changed(marks=[{"from": "tail"}, *good["marks"][1:]]),

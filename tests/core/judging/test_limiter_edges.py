@@ -73,7 +73,7 @@ class Edges(unittest.TestCase):
 
     def test_the_rule_with_most_met_comes_first_among_the_unsure(self) -> None:
         short = Condition(**RAISE, mode="passive", short=80.0)
-        lunge = Condition(pose="low-lunge", family="back_hip_extension", of="any", short=20.0)
+        lunge = Condition(pose="low-lunge", family="hip_extension", of="any", short=20.0)
         squat = Condition(pose="deep-squat", family="hip_flexion", of="any", short=90.0)
         known = [raised(60), reading("deep-squat", "hip_flexion", 70, side="both")]
         found = limiters(

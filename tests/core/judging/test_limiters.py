@@ -11,6 +11,7 @@ from dachi.data import FOLDER, catalogue, limiter_rules
 
 SHORT = {
     "raise": ("supine-leg-raise", "hip_flexion"), "lunge": ("low-lunge", "back_hip_extension"),
+    "alone": ("low-lunge", "hip_extension"),
     "split": ("front-split", "split_angle"), "square": ("split-squareness", "pelvis_turn"),
     "fly": ("butterfly", "thigh_rise"), "out": ("seated-rotation", "external_rotation"),
     "straddle": ("straddle", "straddle_angle"), "pigeon": ("pigeon", "shin_angle"),
@@ -103,8 +104,25 @@ class Profiles(unittest.TestCase):
             {(r.pose, r.side) for r in found.readings},
             {("front-split", "left"), ("supine-leg-raise", "left"), ("low-lunge", "right")},
         )
-        self.assertTrue(found.sure)
         self.assertEqual(found.rule.settle.pose, "hip-extension-hang")
+
+    def test_with_the_back_in_it_nothing_is_sure(self) -> None:
+        """32 with the back is about 18 of the hip alone, and only the hip alone is believed."""
+        base = {"split_l": 150, "raise_l": 92}
+        for lunge, expected, sure, apparent in (
+            ({"lunge_r": 18}, "split-hip-flexors", False, ("low-lunge",)),
+            ({"alone_r": 10}, "split-hip-flexors", True, ()),
+            # An arched back made it look open: the hip alone decides.
+            ({"lunge_r": 40, "alone_r": 10}, "split-hip-flexors", True, ()),
+            ({"lunge_r": 40, "alone_r": 25}, "split-pose", True, ()),
+            ({"lunge_r": 20, "alone_r": 25}, "split-pose", True, ()),
+            # The other side's says nothing.
+            ({"lunge_r": 18, "alone_l": 25}, "split-hip-flexors", False, ("low-lunge",)),
+        ):
+            found = first("front-split", "left", profile(**base, **lunge))
+            with self.subTest(lunge):
+                said = (found.rule.id, found.sure, found.apparent)
+                self.assertEqual(said, (expected, sure, apparent))
 
     def test_what_is_missing_is_said(self) -> None:
         found = first("front-split", "left", profile(split_l=150, raise_l=92))
@@ -134,6 +152,7 @@ class Data(unittest.TestCase):
             ("is unclear", good | {"needs": [{k: v for k, v in need.items() if k != "long"}]}),
             ("Invalid enum value 'third'", good | {"needs": [need | {"of": "third"}]}),
             ("has no 'x'", good | {"needs": [need | {"family": "x"}]}),
+            ("`alone` goes with", good | {"needs": [need | {"alone": 10.0}]}),
             ("missing required field `because`", {k: v for k, v in good.items() if k != "because"}),
         ):
             with self.subTest(words), self.assertRaisesRegex(CatalogueError, words):
@@ -144,7 +163,7 @@ class NotKnownWellEnough(unittest.TestCase):
     """A reading whose interval holds the limit makes a limiter likely no more than perhaps."""
 
     def of(self, half: float) -> Limiter:
-        readings = [replace(r, half=half) for r in profile(split_l=140, raise_l=62, lunge_r=40)]
+        readings = [replace(r, half=half) for r in profile(split_l=140, raise_l=62, alone_r=28)]
         return limiters("front-split", "left", readings, limiter_rules(), catalogue())[0]
 
     def test_sure_only_beyond_the_interval(self) -> None:

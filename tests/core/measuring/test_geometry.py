@@ -523,7 +523,10 @@ class Compensations(unittest.TestCase):
             if not c.formula.size_only and c.severity == "retake" and c.unit == "deg"
         )
         sized = next(c for c in checks if c.formula.size_only and c.severity == "retake")
-        watch = next((c for c in checks if c.severity == "watch" and not c.formula.size_only), None)
+        watch = next(
+            (c for c in checks if c.severity == "watch" and not c.formula.size_only and c.limit),
+            None,
+        )
         limit = signed.limit
         for value, sd, status in (
             (limit + 0.01, 0.0, "retake"), (limit, 0.0, "ok"), (limit, 0.01, "watch"), (limit - 1.65, 1.0, "ok"),

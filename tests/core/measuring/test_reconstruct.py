@@ -323,6 +323,45 @@ class Readings(unittest.TestCase):
                         self.assertTrue(np.isfinite([r.value, r.sd, r.sd_change]).all())
                         self.assertLessEqual(r.sd_change, r.sd + 1e-9)
 
+    def test_what_an_eye_saw_is_a_check(self) -> None:
+        """No marks tell of it: said, it is judged; unsaid, it is not spoken of."""
+        told = []
+        for pose in catalogue().poses:
+            side = "both" if pose.sides == "both" else "left"
+            scene = replace(scene_of(pose.id, Shot(side, pose.figure.low + 10)), marked="eye")
+            for check in (c for c in pose.checks if c.formula.text == "1"):
+                said = measure.measure(
+                    replace(scene, variant=pose.default_variant() | check.when), catalogue()
+                )
+                with self.subTest(check.id):
+                    found = next(c for c in said.checks if c.id == check.id)
+                    self.assertEqual(found.status, check.severity)
+                    self.assertNotIn("{", found.message)
+                    unsaid = measure.measure(scene, catalogue()).checks
+                    self.assertNotIn(check.id, [c.id for c in unsaid])
+                told.append(pose.id)
+        self.assertGreaterEqual(len(told), 6)
+
+    def test_only_the_headline_is_given_the_width_bodies_deserve(self) -> None:
+        pose = catalogue().pose("supine-leg-raise")
+        scene = photograph(Somebody(np.random.default_rng(3)), np.random.default_rng(3))
+        estimate = measure.camera_of(scene, catalogue())
+        assert estimate is not None
+        with_width = {
+            w: measure.measure_with(
+                scene,
+                replace(pose, held=replace(pose.held, width=w, change_width=1.0)),
+                estimate,
+                measure.DEFAULT_ASSUMPTIONS,
+            )
+            for w in (1.0, 0.5)
+        }
+        for one, half in zip(with_width[1.0].readings, with_width[0.5].readings, strict=True):
+            share = 0.5 if one.headline else 1.0
+            self.assertAlmostEqual(half.sd, share * one.sd)
+            self.assertLessEqual(half.sd_change, half.sd + 1e-12)
+            self.assertEqual(half.value, one.value)
+
     def test_nothing_to_go_by(self) -> None:
         scene = replace(photograph(Somebody(r := np.random.default_rng(1)), r), marks={})
         with self.assertRaisesRegex(SceneError, "still to mark"):

@@ -1,0 +1,64 @@
+"""How much wider than their errors intervals are: the factors a pose's ``[held]`` carries.
+
+``python -m bench.bodies.widths [fit|report] [SHOTS]`` takes, for each pose, headlines of bodies
+whose trochanter lies where it does, a centimetre before and a centimetre behind it, and finds the
+factor at which the interval holds in the middle of 92 to 98 %. Fitted on the ``fit`` half; on the
+``report`` half it only tells what is left.
+"""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import replace
+
+import numpy as np
+
+from bench.bodies.mesh import Array
+from bench.bodies.poses import MAKERS
+from bench.bodies.run import people, read
+from bench.bodies.shots import CLICKS, shoot
+from bench.bodies.truth import truth
+
+WANTED = 95.5
+
+
+def factor(scores: Array) -> float:
+    """What 1.96 standard deviations must be multiplied by to hold as wanted."""
+    return float(np.percentile(abs(scores), WANTED) / 1.96)
+
+
+def main(half: str = "fit", shots: int = 60) -> None:
+    bodies = people(half)
+    print(f"{'':20} {'width':>6} {'holds':>6} {'moved':>12} {'change':>7} {'holds':>6}")
+    for pose_id in MAKERS:
+        rng = np.random.default_rng([9, *pose_id.encode()])
+        scores: dict[float, list[float]] = {0.0: [], -1.0: [], 1.0: []}
+        apart = []
+        for shift, found in scores.items():
+            clicking = replace(CLICKS, trochanter_cm=shift)
+            for i in range(shots):
+                pair = []
+                for _ in range(2):
+                    shot = shoot(pose_id, bodies[i % len(bodies)], rng, clicking)
+                    if (result := read(shot)) is None:
+                        continue
+                    for n, (name, value) in enumerate(truth(shot).items()):
+                        r = result.reading(name)
+                        found.append((r.value - value) / r.sd)
+                        if n == 0:
+                            pair.append((r.value - value, r.sd_change or r.sd))
+                if len(pair) == 2:
+                    (e1, s1), (e2, s2) = pair
+                    apart.append((e2 - e1) / np.hypot(s1, s2))
+        every = np.concatenate([np.array(f) for f in scores.values()])
+        holds = [100 * np.mean(abs(np.array(f)) <= 1.96) for f in scores.values()]
+        change = np.array(apart)
+        print(
+            f"{pose_id:20} {factor(every):6.2f} {holds[0]:5.1f}% {holds[1]:5.1f}% {holds[2]:5.1f}%"
+            f" {factor(change):6.2f} {100 * np.mean(abs(change) <= 1.96):5.1f}%",
+            flush=True,
+        )
+
+
+if __name__ == "__main__":
+    main(sys.argv[1] if len(sys.argv) > 1 else "fit", int(sys.argv[2]) if len(sys.argv) > 2 else 60)
