@@ -10,9 +10,10 @@ from dataclasses import replace
 import numpy as np
 
 from bench.bodies.mesh import Array, Person, person
-from bench.bodies.poses import MAKERS
+from bench.bodies.poses import MAKERS, limb_lengths
 from bench.bodies.shots import CLICKS, Clicking, Shot, from_beside, shoot, together
 from bench.bodies.truth import truth, turned_out
+from dachi.core.measuring.bones import learn
 from dachi.core.measuring.measure import measure, true_values
 from dachi.core.measuring.scene import Result, SceneError
 from dachi.data import catalogue
@@ -133,6 +134,36 @@ def rotations(bodies: list[Person], shots: int) -> None:
         line(f"{pose_id}, rotation", (np.array(rows), 0, 0), shots)
 
 
+def lengths(bodies: list[Person], shots: int = 14) -> None:
+    """Bones learnt from a person's shots in all poses, and what knowing them gains the next."""
+    errors: dict[str, list[tuple[float, float]]] = {"thigh": [], "shin": []}
+    after: dict[str, list[tuple[float, float]]] = {}
+    for i, body in enumerate(bodies):
+        rng = np.random.default_rng([13, i])
+        seen = []
+        poses = list(MAKERS)
+        for n in range(shots):
+            found = read(shoot(poses[n % len(poses)], body, rng))
+            if found is not None:
+                seen.append(found.bones)
+        learnt = learn(seen)
+        true = dict(zip(("thigh", "shin"), limb_lengths(body, "left"), strict=True))
+        for name, one in learnt.items():
+            errors[name].append((one.cm - true[name], one.sd))
+        told = {n: one.cm for n, one in learnt.items()}
+        for pose_id in MAKERS:
+            shot = shoot(pose_id, body, rng)
+            (name, value), *_ = truth(shot).items()
+            for kind, given in (("alone", {}), ("learnt", told)):
+                with_it = replace(shot, scene=replace(shot.scene, segments_cm=given))
+                if (found := read(with_it)) is not None:
+                    r = found.reading(name)
+                    after.setdefault(kind, []).append((r.value - value, r.sd))
+    print(f"\nbones learnt from {shots} shots, cm, and all poses' readings after\n{HEAD}")
+    for title, rows in (errors | after).items():
+        line(title, (np.array(rows), 0, 0), len(rows))
+
+
 def changes(bodies: list[Person], shots: int) -> None:
     """The change between two shots of one person at different angles."""
     print("\nchange between two shots of one person")
@@ -239,6 +270,7 @@ def main(half: str = "report") -> None:
     heights(bodies, shots // 2)
     two_views(bodies, shots // 2)
     rotations(bodies, shots // 2)
+    lengths(bodies)
     cheats(bodies, shots // 2)
     print(f"\n{time.perf_counter() - began:.0f} s")
 

@@ -191,6 +191,10 @@ def result_to_json(result: Result, scene_id: Any) -> dict[str, Any]:
         ],
         "warnings": list(result.warnings),
     }
+    if result.bones:
+        found["lengths"] = {
+            n: {"cm": round(b.cm, 2), "sd": round(b.sd, 2)} for n, b in result.bones.items()
+        }
     if result.camera is not None:
         c = result.camera
         found["camera"] = {

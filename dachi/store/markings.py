@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from dachi.core.measuring.bones import Bone
 from dachi.core.measuring.scene import CheckResult, Reading, Result
 from dachi.store.database import Conflict, Database
 
@@ -132,6 +133,10 @@ def save(
 
 
 def _save_readings(db: Database, marking_id: int, result: Result, made_from: str) -> None:
+    bones = {n: (b.cm, b.sd, b.repeats) for n, b in result.bones.items()}
+    db.execute(
+        "UPDATE marking SET bones = ? WHERE id = ?", (_dump(bones) if bones else None, marking_id)
+    )
     db.executemany(
         "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
         " method, made_from, sd_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -296,6 +301,24 @@ def charted(
         (*also, coach_id, practitioner_id, *asked),
     )
     return list(map(Charted._make, rows))
+
+
+def bones(
+    db: Database, coach_id: int, practitioner_id: int, before: str | None = None
+) -> list[dict[str, Bone]]:
+    """Return the lengths that a practitioner's marked shots tell, a dict each.
+
+    ``before`` leaves out assessments of that time and later.
+    """
+    rows = db.execute(
+        "SELECT m.bones FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
+        " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
+        f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"
+        " WHERE p.coach_id = ? AND p.id = ? AND m.bones IS NOT NULL"
+        " AND (? IS NULL OR a.taken_at < ?) ORDER BY t.id",
+        (coach_id, practitioner_id, before, before),
+    )
+    return [{n: Bone(*b) for n, b in json.loads(r["bones"]).items()} for r in rows]
 
 
 def measured_poses(db: Database, coach_id: int, practitioner_id: int) -> dict[str, int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
@@ -12,6 +12,7 @@ from dachi.core.assessing.runsheet import Slot
 from dachi.core.body.pinhole import Camera
 from dachi.core.catalogue.poses import Pose
 from dachi.core.judging import wording
+from dachi.core.measuring.bones import Learnt, learn
 from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.cards import Sighting
 from dachi.core.measuring.measure import camera_of, measure
@@ -69,6 +70,8 @@ class Surroundings:
     #: another photograph from the same place.
     cards: Sighting | None = None
     lent: bool = False
+    #: Lengths of bones: a tape's, else what shots of visits before taught.
+    segments_cm: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def size(self) -> tuple[int, int]:
@@ -90,7 +93,18 @@ def surroundings(work: Work, trial: Trial) -> Surroundings:
     beside = _beside(work, trial) if trial.held_with else None
     pose = catalogue().pose(trial.pose)
     cards, lent = corner_cards.for_shot(work, photo, position, pose, trial.id)
-    return Surroundings(trial, photo, who, pose, position, usual, beside, cards, lent)
+    visit = assessments.get(work.db, work.coach, trial.assessment_id)
+    assert visit is not None
+    learnt = learnt_lengths(work, who.id, visit.taken_at)
+    lengths = {n: round(b.cm, 1) for n, b in learnt.items()} | who.segments_cm
+    return Surroundings(trial, photo, who, pose, position, usual, beside, cards, lent, lengths)
+
+
+def learnt_lengths(
+    work: Work, practitioner_id: int, before: str | None = None
+) -> dict[str, Learnt]:
+    """Lengths that a person's marked shots have taught, of visits ``before`` a time or of all."""
+    return learn(markings.bones(work.db, work.coach, practitioner_id, before))
 
 
 def _corner_sd(at: Surroundings) -> float:
@@ -157,7 +171,7 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
         level=marking.level,
         half_width_cm=at.who.half_width_cm,
         facing=marking.facing,
-        segments_cm=at.who.segments_cm,
+        segments_cm=at.segments_cm,
         prop_cm=at.trial.prop_cm,
         marked="sticker" if way == "standing" else way,
         sticker_put="standing" if way == "standing" else "in_pose",

@@ -58,7 +58,8 @@ def limiters(
     """Likely limiters of a goal pose on a side (``both`` for poses without one), best first.
 
     Rules whose needs all hold, if only by an apparent reading, come before those that lack one;
-    among the latter the one with most needs met comes first. A need that is contradicted drops its rule.
+    among the latter the one with most needs met comes first. A need that is contradicted drops
+    its rule.
     """
     known = list(readings)
     found: list[tuple[int, int, int, Limiter]] = []

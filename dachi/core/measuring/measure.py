@@ -190,6 +190,7 @@ def _batches(views: tuple[reconstruct.View, ...]) -> tuple[Batch, ...]:
                 repeats,
                 spots.angles(rows),
                 solution.body.strain,
+                reconstruct.bones_of(solution.body, scene.segments_cm),
             )
         )
     best = max(b.log_weight for b in found)
@@ -349,6 +350,7 @@ def _read(
         camera=batch.estimate.camera if calibrated else None,
         warnings=tuple(warnings),
         fans=_fans(taken, readings, frames, present) if drawn else (),
+        bones=batch.bones if calibrated else {},
     )
 
 

@@ -26,6 +26,7 @@ from scipy.linalg import lapack
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring import skeleton
 from dachi.core.measuring.body_priors import Held, Seen, held, seen, sides_for, together
+from dachi.core.measuring.bones import Bone
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.looks import CAMERA, Look
 from dachi.core.measuring.scene import Scene
@@ -41,6 +42,8 @@ LOOSE_DIAGONAL = (np.arange(LOOSE.start, LOOSE.stop), np.arange(LOOSE.start, LOO
 #: Degrees of freedom of the priors that give way.
 STUDENT = 2.5
 MOST_STEPS = 30
+#: What marks and posture cost a body that other starts are tried for, and how many of them.
+UNEASY, MORE_STARTS = 15.0, 2
 SETTLED = 5e-3
 #: Bones that a coach may tape.
 BONES = {"thigh": skeleton.INDEX["thigh"], "shin": skeleton.INDEX["shin"]}
@@ -143,8 +146,8 @@ class Problem:
         cost += float(dx @ hold) + posture
         return Weighed(cost, marks_cost + posture, grad, info, rep)
 
-    def start(self) -> Array:
-        """The figure, at the headline and the place on the mat that the marks look most like."""
+    def starts(self) -> list[Array]:
+        """The figure at some headlines, laid on the mat, that the marks look most like first."""
         rows = self.prior.starts
         posed = skeleton.pose(rows, self.prior.root)
         points = self.spots.skin.at(rows, posed)
@@ -155,10 +158,9 @@ class Problem:
             miss += left
             if i == 0:
                 shift = moved
-        best = int(np.argmin(miss))
-        chosen = rows[best].copy()
-        chosen[:3] += shift[best]
-        return np.concatenate([np.zeros(self.body), chosen])
+        laid = rows.copy()
+        laid[:, :3] += shift
+        return [np.concatenate([np.zeros(self.body), laid[i]]) for i in np.argsort(miss)]
 
 
 def taped(prior: Held, segments_cm: Mapping[str, float]) -> Taped:
@@ -226,6 +228,19 @@ def peak(problem: Problem, state: Array) -> Body:
     )
 
 
+def solve(problem: Problem) -> Body:
+    """The most probable body: from the start that looks best, and where that body lies uneasily
+    behind the marks from the next ones too, for a climb may end on the wrong side of a limb.
+    """
+    first, *others = problem.starts()
+    best = peak(problem, first)
+    if best.strain > UNEASY:
+        for start in others[:MORE_STARTS]:
+            other = peak(problem, start)
+            best = min(best, other, key=lambda b: b.cost)
+    return best
+
+
 @dataclass(frozen=True)
 class Solution:
     """A body with the prior it was found under and the marks' points on it."""
@@ -240,6 +255,30 @@ class Solution:
         priors = float(np.log(self.prior.sd[LOOSE]).sum() + np.log(self.prior.height_sds).sum())
         likely = -(self.body.cost + self.body.log_det) / 2.0 - priors
         return likely - (LIFTED_ODDS if self.prior.lifted else 0.0)
+
+
+def bones_of(body: Body, segments_cm: Mapping[str, float]) -> dict[str, Bone]:
+    """Thigh and shin as this body tells them by itself: what a tape said is taken out again.
+
+    A taped length is information on the lengths alone, so it is subtracted from theirs.
+    """
+    at = slice(skeleton.FIRST_LENGTH, SIZE)
+    info = np.linalg.inv(body.covariance[at, at])
+    pull = info @ body.x[at]
+    for name, i in BONES.items():
+        if name in segments_cm:
+            j = i - skeleton.FIRST_LENGTH
+            info[j, j] -= 1.0 / TAPED_SD_CM**2
+            pull[j] -= segments_cm[name] / TAPED_SD_CM**2
+    free = np.linalg.inv(info)
+    lengths = free @ pull
+    found = {}
+    for name, i in BONES.items():
+        j = i - skeleton.FIRST_LENGTH
+        sd = float(np.sqrt(free[j, j]))
+        share = float(np.sqrt(body.repeats[i, i] / body.covariance[i, i]))
+        found[name] = Bone(float(lengths[j]), sd, min(share, 1.0) * sd)
+    return found
 
 
 @dataclass(frozen=True)
@@ -286,7 +325,7 @@ def reconstruct(views: tuple[View, ...]) -> tuple[Solution, ...]:
             turn = turn_between(main, v)
             looks.append(Look(v.scene, marks, v.estimate, sds, turn, v is not main))
         problem = Problem(tuple(looks), prior, spots, taped(prior, scene.segments_cm))
-        found.append(Solution(peak(problem, problem.start()), prior, spots))
+        found.append(Solution(solve(problem), prior, spots))
     return tuple(found)
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from dachi.core.body.pinhole import Camera
+from dachi.core.measuring.bones import Bone
 from dachi.core.measuring.calibration import Mat
 from dachi.errors import Told
 
@@ -167,6 +168,8 @@ class Result:
     camera: Camera | None
     warnings: tuple[str, ...]
     fans: tuple[FanDrawing, ...] = ()
+    #: Lengths that a reconstructed body tells, by segment.
+    bones: Mapping[str, Bone] = field(default_factory=dict)
 
     @property
     def status(self) -> str:

@@ -12,7 +12,7 @@ from werkzeug.wrappers import Response
 
 from dachi.data import chosen_schools, props, schools
 from dachi.store import assessments, practitioners
-from dachi.studio import summaries
+from dachi.studio import markings, summaries
 from dachi.studio import visits as visits_of
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
 
@@ -90,6 +90,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             own=who.props,
             aimed=who.comes_for,
             chosen=chosen_schools(who.schools),
+            learnt=markings.learnt_lengths(work(), pid),
             **_choices(),
         )
     values, problems = _read()

@@ -104,7 +104,7 @@ class Weighing(unittest.TestCase):
         """At the peak no small step lowers the cost, and from a start the step does."""
         rng = np.random.default_rng(2)
         given = problem(photograph(Somebody(rng), rng))
-        start = given.start()
+        start = given.starts()[0]
         body = reconstruct.peak(given, start)
         self.assertLess(body.cost, given.weigh(start).cost)
         lowest = np.concatenate([np.zeros(CAMERA), body.x])
@@ -116,7 +116,7 @@ class Weighing(unittest.TestCase):
 
     def test_what_repeats_is_a_part_of_all(self) -> None:
         rng = np.random.default_rng(3)
-        body = reconstruct.peak(g := problem(photograph(Somebody(rng), rng)), g.start())
+        body = reconstruct.peak(g := problem(photograph(Somebody(rng), rng)), g.starts()[0])
         new = body.covariance - body.repeats
         self.assertGreater(np.linalg.eigvalsh((new + new.T) / 2).min(), -1e-9)
         self.assertGreater(np.linalg.eigvalsh((body.repeats + body.repeats.T) / 2).min(), -1e-9)
@@ -134,6 +134,35 @@ class Weighing(unittest.TestCase):
         )
         self.assertGreater(mean[INDEX["shin"]], 42.5, "a long thigh is a tall person")
         self.assertGreater(lengths[i, i], prior.lengths[i, i])
+
+    def test_a_tape_is_taken_out_of_what_a_shot_says_of_bones(self) -> None:
+        """With any tape, the length a shot tells by itself is the one it tells without."""
+        scene = photograph(Somebody(np.random.default_rng(5)), np.random.default_rng(5))
+        bare = measure.measure(scene, catalogue())
+        for tape in ({"thigh": 39.0}, {"thigh": 41.0, "shin": 43.0}):
+            found = measure.measure(replace(scene, segments_cm=tape), catalogue())
+            for name, bone in bare.bones.items():
+                with self.subTest(tape=tape, bone=name):
+                    self.assertAlmostEqual(found.bones[name].cm, bone.cm, delta=0.25)
+                    self.assertAlmostEqual(found.bones[name].sd, bone.sd, delta=0.1)
+                    self.assertLessEqual(found.bones[name].repeats, found.bones[name].sd)
+        without = replace(scene, mat=None, level=((100.0, 900.0), (1500.0, 900.0)))
+        self.assertEqual(measure.measure(without, catalogue()).bones, {})
+
+    def test_a_body_that_lies_uneasily_is_looked_for_from_elsewhere(self) -> None:
+        """A climb that ends badly from the first start is not the answer; an easy one is not redone."""
+        given = problem(photograph(Somebody(rng := np.random.default_rng(8)), rng))
+        honest = reconstruct.peak(given, given.starts()[0])
+        bad = replace(honest, cost=honest.cost + 50.0, strain=40.0)
+        easy = replace(honest, strain=1.0)
+        for results, expected, climbs in (
+            ([bad, honest, bad], honest, 3), ([bad, bad, honest], honest, 3), ([easy], easy, 1),
+        ):  # fmt: skip
+            with mock.patch.object(reconstruct, "peak", side_effect=results) as climbing:
+                self.assertIs(reconstruct.solve(given), expected)
+            self.assertEqual(climbing.call_count, climbs)
+            starts = [c.args[1].tobytes() for c in climbing.call_args_list]
+            self.assertEqual(len(set(starts)), climbs)
 
     def test_joints_have_no_skin(self) -> None:
         marks = RAISE.marks[:3]
