@@ -115,15 +115,14 @@ def silhouette(
     for _, pa, pb, radius, cloth in sorted(parts, key=lambda p: -p[0]):
         width = 2.0 * radius
         for kind, extra in (("g-edge", 2.0), (f"g-{cloth}", 0.0)):
+            # A tenth of a unit is less than a screen shows; a point still has a round end.
+            (x1, y1), (x2, y2) = pa.round(1), pb.round(1)
             out.append(
                 tag(
-                    "line",
+                    "path",
                     class_=kind,
-                    x1=float(pa[0]),
-                    y1=float(pa[1]),
-                    x2=float(pb[0]) + 0.01,
-                    y2=float(pb[1]),
-                    stroke_width=width + extra,
+                    d=f"M{x1:g} {y1:g}L{x2 + 0.01 * (x1 == x2):g} {y2:g}",
+                    stroke_width=round(width + extra, 1),
                 )
             )
     return "".join(out)

@@ -18,7 +18,7 @@ from dachi.clock import Clock
 from dachi.errors import Told
 from dachi.store import database
 from dachi.store.database import Damaged, DiskTrouble, disk_trouble
-from dachi.web import filters
+from dachi.web import filters, packing
 from dachi.web.jobs import Jobs
 from dachi.web.rooms import (
     accounts,
@@ -87,6 +87,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.session_interface = _Sessions()
     guard(app)
     filters.install(app)
+    packing.install(app)
     app.extensions["jobs"] = Jobs()
     for room in (
         accounts,

@@ -1,9 +1,11 @@
 """Plan, log, own page, calendar and outbox through their pages."""
 
+import html
 import io
 import json
 import re
 import zipfile
+from collections import Counter
 from datetime import datetime, timedelta
 from email import policy
 from email.parser import BytesParser
@@ -11,6 +13,7 @@ from typing import Any
 
 import icalendar
 
+from dachi.data import drills
 from dachi.simulation import outbox
 from dachi.store import accounts, practice_log, practitioners, preparation, private_links, weeks
 from dachi.store.weeks import Profile, Tuned
@@ -221,6 +224,18 @@ class ThePlan(Practising):
         practitioners.update(self.db, self.coach.id, self.pid, props={"mat", "wall"})
         page = self.text(self.client.get(f"/p/{self.pid}/plan"))
         self.assertIn("needs a strap; a long scarf or a bathrobe belt would do", page.lower())
+
+    def test_all_drills_come_in_the_end(self) -> None:
+        """The first answer draws some; what it leaves comes by its own addresses, once each."""
+        page = self.text(self.client.get("/drills"))
+        parts = [html.unescape(p) for p in re.findall(r'hx-get="([^"]*part=[^"]*)"', page)]
+        self.assertGreater(len(parts), 2)
+        pieces = [page, *(self.text(self.client.get(p)) for p in parts)]
+        found = Counter(re.findall(r'href="/drills/([^"?]+)"', " ".join(pieces)))
+        self.assertEqual(found, Counter(d.id for d in drills()))
+        # Without script a link leads to the same.
+        for link in re.findall(r'class="more-drills"[^>]*><a href="([^"]+)"', page):
+            self.assertIn("drill-grid", self.text(self.client.get(html.unescape(link))))
 
     def test_drills_are_found(self) -> None:
         for query, inside, outside in (

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from flask import Blueprint, abort, render_template, request
+from flask import Blueprint, abort, get_template_attribute, render_template, request
 from flask_login import login_required
 
 from dachi.core.catalogue.drills import DIRECTIONS, PHASES, POSITIONS, TISSUES, Drill
@@ -13,6 +13,8 @@ from dachi.studio.weeks import drill_by_id
 
 room = Blueprint("drills", __name__)
 
+#: So many drills are drawn at once.
+AT_ONCE = 30
 FILTERS = ("phase", "direction", "tissue", "position", "prop", "school")
 
 
@@ -23,10 +25,15 @@ def page() -> str:
     asked = {f: request.args.get(f, "") for f in FILTERS}
     words = request.args.get("q", "").strip().casefold().split()
     found = [d for d in drills() if matches(d, asked) and all(w in _text(d) for w in words)]
-    groups = [(p, [d for d in found if d.phase == p]) for p in PHASES]
+    groups = [(p, own) for p in PHASES if (own := [d for d in found if d.phase == p])]
+    part = request.args.get("part", "")
+    if part:
+        macro = get_template_attribute("parts/drill_grid.html", "grid")
+        return str(macro([d for d in found if d.phase == part]))
     return render_template(
         "parts/drill_list.html" if request.headers.get("HX-Request") else "drills.html",
-        groups=[(p, own) for p, own in groups if own],
+        groups=groups,
+        later=_later(groups),
         count=len(found),
         asked=asked,
         q=request.args.get("q", ""),
@@ -39,6 +46,15 @@ def page() -> str:
             "school": ["engaged", "yielding"],
         },
     )
+
+
+def _later(groups: list[tuple[str, list[Drill]]]) -> dict[str, bool]:
+    """Which phases come when they are scrolled to: drawings are heavy, a hall's wireless slow."""
+    found, so_far = {}, 0
+    for phase, own in groups:
+        so_far += len(own)
+        found[phase] = so_far > AT_ONCE and phase != groups[0][0]
+    return found
 
 
 def matches(drill: Drill, asked: dict[str, str]) -> bool:
