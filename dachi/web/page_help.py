@@ -42,6 +42,8 @@ HELP: Mapping[str, str] = {
     "letters.page": "Reminders wait here as texts until you send them from your own address.",
     "steadiness.page": "How far readings differ here without any change, where that comes from, "
     "and what would shrink it most.",
+    "steadiness.method": "How a photograph becomes an angle and when a change counts, in words for "
+    "a practitioner; their own page links to the same.",
     "cards.page": "Print the four cards once and lay them around the mat: every photograph then "
     "knows where its camera stood.",
     "unsorted.page": "Photographs that wait for their place on the sheet: choose one for each.",

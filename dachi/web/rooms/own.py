@@ -11,18 +11,24 @@ from werkzeug.wrappers import Response
 from dachi.core.practising.programme import NoPlan
 from dachi.data import catalogue, chosen_schools
 from dachi.drawing import practice as drawings
-from dachi.store import assessments, photos, practice_log
+from dachi.drawing import small_charts
+from dachi.store import assessments, goals, photos, practice_log
 from dachi.store.weeks import PlannedSession, PlannedWeek
-from dachi.studio import cautions, export, picture_privacy, proposals, weeks
+from dachi.studio import cautions, export, picture_privacy, proposals, summaries, tiles, weeks
 from dachi.studio.calendars import calendar_of
 from dachi.studio.kind_words import kind_words
 from dachi.studio.phrases import say_day
 from dachi.studio.practice_history import by_week, heights, sitting
+from dachi.studio.then_and_now import then_and_now
+from dachi.studio.tiles import Tile
 from dachi.web.own_page import Own, closed, noted, own_of
 from dachi.web.security import csrf, limiter
 from dachi.web.serving import shared
 
 room = Blueprint("own", __name__)
+
+#: A phone's screen holds few charts before it is scrolled for nothing.
+MOST_TILES = 6
 
 
 @room.get("/me/<token>")
@@ -49,6 +55,9 @@ def page(token: str) -> str | tuple[str, int]:
     )  # fmt: skip
     planned = weeks.profile_of(own.work, own.who.id).week_sessions
     styles = chosen_schools(own.who.schools)
+    seen = picture_privacy.to_themselves(own.work, own.who.id)
+    found = summaries.of_practitioner(own.work, own.who.id)
+    kept = goals.of_practitioner(own.work.db, own.work.coach, own.who.id)
     session, when = _next(week, today)
     return render_template(
         "own.html",
@@ -70,12 +79,27 @@ def page(token: str) -> str | tuple[str, int]:
         minutes_chart=drawings.weeks(by_week(log, planned, today.date()), drawings.SLIM)
         if log
         else "",
-        photos=_photos(own) if picture_privacy.to_themselves(own.work, own.who.id) else [],
+        photos=_photos(own) if seen else [],
+        pair=then_and_now(own.work, own.who) if seen else None,
+        tiles=[t for t in tiles.tiles(found, kept) if t.drawing and not _set_up(t)][:MOST_TILES],
+        patterns=small_charts.patterns(),
         sitting=sitting(log),
         visit=own.who.next_visit_at,
         thanks=request.args.get("thanks"),
         less=[n for n in (5, 10, 15, 20, 30) if session and 60 * n < session.seconds - 60],
     )
+
+
+def _set_up(tile: Tile) -> bool:
+    """Whether a measure is how the pose was set up: a coach's matter."""
+    return tile.pose.likeness is not None and tile.pose.likeness.measure == tile.family
+
+
+@room.get("/me/<token>/method")
+@limiter.limit("120 per minute")
+def method(token: str) -> str | tuple[str, int]:
+    """How angles are found and when a change counts, in plain words."""
+    return render_template("own_method.html", token=token) if own_of(token) else closed()
 
 
 def _next(week: PlannedWeek | None, today: datetime) -> tuple[PlannedSession | None, str]:

@@ -38,6 +38,13 @@ def page() -> str:
     )
 
 
+@room.get("/method")
+@login_required
+def method() -> str:
+    """How angles are found and when a change counts, in words to read to a practitioner."""
+    return render_template("method.html")
+
+
 @room.get("/t/<int:tid>/again")
 @login_required
 def again(tid: int) -> str | Response:
