@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+import re
+from datetime import date, datetime
 
 from dachi.data import catalogue
 
@@ -15,10 +16,32 @@ STATUS_WORDS = {
 STATUS_SIGNS = {"unmarked": "○", "ok": "✓", "watch": "!", "retake": "↺"}
 
 
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+#: ``27 Nov 2026``, also with its weekday and a time. Months are words: 5/4 is two days.
+_SAID = re.compile(
+    r"(?:[a-z]{2,9}\.?,? +)?(\d{1,2})\.? +([a-z]{3,9})\.?,? +(\d{4})"
+    r"(?:[ ,at]+(\d{1,2})[:.](\d{2}))?",
+    re.IGNORECASE,
+)
+
+
 def moment_of(text: str) -> datetime:
-    """A moment as a form or a record has it, on the wall clock; ValueError where it is none."""
-    at = datetime.fromisoformat(text)
-    return at if at.tzinfo is None else at.astimezone().replace(tzinfo=None)
+    """A moment as somebody writes it or a record has it, on the wall clock.
+
+    ISO dates and ``27 Nov 2026, 18:15``; ValueError where it is none, or could be two.
+    """
+    said = _SAID.fullmatch(text.strip())
+    if said is None:
+        at = datetime.fromisoformat(text.strip())
+        return at if at.tzinfo is None else at.astimezone().replace(tzinfo=None)
+    day, month, year, hour, minute = said.groups()
+    number = next((i for i, m in enumerate(_MONTHS, 1) if month.lower().startswith(m)), 0)
+    return datetime(int(year), number, int(day), int(hour or 0), int(minute or 0))
+
+
+def day_of(text: str) -> date:
+    """The day of a moment (see ``moment_of``); ValueError where it is none."""
+    return moment_of(text).date()
 
 
 def say_day(moment: str | None) -> str:

@@ -17,6 +17,7 @@ from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.practitioners import Practitioner
 from dachi.store.weeks import PlannedSession
 from dachi.studio import proposals, weeks
+from dachi.studio.phrases import moment_of
 from dachi.studio.work import Work
 
 #: Rows kept of one session; more than any session has.
@@ -65,7 +66,8 @@ class Played(msgspec.Struct, frozen=True):
 def beginning(text: str, now: datetime) -> datetime:
     """When a session began; LogProblem says what is wrong with it."""
     try:
-        at = datetime.fromisoformat(text[:19])
+        # A player tells its offset behind the seconds; what counts is the wall clock there.
+        at = moment_of(text[:19] if text[4:5] == "-" else text)
     except ValueError as error:
         raise LogProblem("give the day and time it began") from error
     if not datetime(2020, 1, 1) <= at <= now.replace(hour=23, minute=59):

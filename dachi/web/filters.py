@@ -12,7 +12,14 @@ from dachi.data import catalogue
 from dachi.drawing.drills import drill_figures
 from dachi.drawing.figure import glyph
 from dachi.drawing.overlay import degrees
-from dachi.studio.phrases import STATUS_SIGNS, STATUS_WORDS, pose_name, say_day, say_moment
+from dachi.studio.phrases import (
+    STATUS_SIGNS,
+    STATUS_WORDS,
+    moment_of,
+    pose_name,
+    say_day,
+    say_moment,
+)
 from dachi.web.page_help import HELP
 
 #: What tells browsers and systems apart in what they say of themselves; the first that fits.
@@ -55,11 +62,21 @@ def shown_again(svg: str, name: str) -> str:
     )
 
 
+def written(value: str | None, time: bool = False) -> str:
+    """A date in a field: in one order for everybody; what is no date stays as it was typed."""
+    try:
+        at = moment_of(value or "").isoformat()
+    except ValueError:
+        return value or ""
+    return say_moment(at) if time else say_day(at)
+
+
 def install(app: Flask) -> None:
     """Make the filters and the theme known to the templates."""
     app.jinja_env.filters.update(
         day=say_day,
         clock=say_moment,
+        written=written,
         reading=degrees,
         pose_name=pose_name,
         glyph=glyph,

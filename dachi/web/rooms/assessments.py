@@ -61,7 +61,7 @@ def new(pid: int) -> str | Response | tuple[str, int]:
                 db(),
                 coach_id(),
                 pid,
-                taken_at=values["taken_at"],
+                taken_at=moment_of(values["taken_at"]).isoformat(timespec="minutes"),
                 warmth=values["warmth"],
                 notes=values["notes"].strip()[:4000],
                 once_key=values["once_key"][:64],
@@ -125,7 +125,9 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
                 )
         if problem is None:
             assessments.update(
-                db(), coach_id(), aid, taken_at=values["taken_at"], warmth=values["warmth"],
+                db(), coach_id(), aid,
+                taken_at=moment_of(values["taken_at"]).isoformat(timespec="minutes"),
+                warmth=values["warmth"],
                 notes=values["notes"].strip()[:4000],
             )  # fmt: skip
             assessments.set_still(db(), coach_id(), aid, _still(who.id, values["taken_at"], aid))
@@ -227,7 +229,7 @@ def _problem(values: dict[str, Any]) -> str | None:
     try:
         at = moment_of(values["taken_at"])
     except ValueError:
-        return "Give the date and time of the assessment."
+        return "Give the date and time of the assessment: 27 Nov 2026, 18:15."
     if at > clock().local().replace(hour=23, minute=59) or at.year < 1990:
         return "The date lies in the future or too far back: check it."
     if values["warmth"] not in ("warm", "cold"):

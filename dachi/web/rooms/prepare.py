@@ -12,6 +12,7 @@ from dachi.core.assessing import permission
 from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.data import screening_questions
 from dachi.store import assessments, happenings, preparation
+from dachi.studio.phrases import day_of
 from dachi.web.session import clock, coach_id, db, own_practitioner
 
 room = Blueprint("prepare", __name__)
@@ -67,7 +68,7 @@ def _back(pid: int, problem: str | None = None) -> Response:
 def _day(name: str) -> str | None:
     """A posted date that is not in the future, ISO; None otherwise."""
     try:
-        on = date.fromisoformat(request.form.get(name, ""))
+        on = day_of(request.form.get(name, ""))
     except ValueError:
         return None
     return on.isoformat() if on <= clock().today() else None

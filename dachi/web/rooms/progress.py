@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from dataclasses import dataclass
-from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +26,7 @@ from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
 from dachi.studio import export, overview, practice_log, summaries, tiles
 from dachi.studio.histories import day_number
-from dachi.studio.phrases import moment_of, say_day
+from dachi.studio.phrases import day_of, moment_of, say_day
 from dachi.studio.summaries import judged, label_of, others_for
 from dachi.web.session import coach_id, data_folder, db, own_practitioner, work
 
@@ -308,12 +307,14 @@ def set_goal(pid: int) -> Redirect:
         return _back(pid, "Give the goal as a number.")
     if not -60 <= target <= 240:
         return _back(pid, f"A {measure.family_label} of {target:g} is not believable.")
-    due = request.form.get("due_on", "").strip() or None
+    said = request.form.get("due_on", "").strip()
     try:
-        if due is not None and date.fromisoformat(due) <= work().today():
+        by = day_of(said) if said else None
+        if by is not None and by <= work().today():
             return _back(pid, "The goal's date lies in the past: choose a later one.")
     except ValueError:
-        return _back(pid, "Give the goal's date as year-month-day, or leave it empty.")
+        return _back(pid, "Give the goal's date as 27 Nov 2026 or 2026-11-27, or leave it empty.")
+    due = by.isoformat() if by is not None else None
     sides = ("both",) if pose.sides == "both" and not measure.side else ("left", "right")
     chosen = request.form.get("side", "")
     mode = request.form.get("mode", "passive")
@@ -346,9 +347,9 @@ def add_note(pid: int) -> Redirect:
     kind, text = request.form.get("kind", "note"), request.form.get("text", "").strip()[:300]
     place = request.form.get("place", "")
     try:
-        on = date.fromisoformat(request.form.get("on_date", ""))
+        on = day_of(request.form.get("on_date", ""))
     except ValueError:
-        return _back(pid, "Give the day of the note.")
+        return _back(pid, "Give the day of the note, as 27 Nov 2026 or 2026-11-27.")
     if kind not in goals.KINDS or not text:
         return _back(pid, "Say in a few words what happened.")
     goals.annotate(db(), coach_id(), pid, on.isoformat(), kind, text)
@@ -374,6 +375,6 @@ def plan_visit(pid: int) -> Redirect:
     try:
         at = moment_of(text).isoformat(timespec="minutes") if text else None
     except ValueError:
-        return _back(pid, "Give the next visit as a date and a time.")
+        return _back(pid, "Give the next visit as a date and a time: 27 Nov 2026, 18:15.")
     practitioners.plan_visit(db(), coach_id(), pid, at)
     return _back(pid)

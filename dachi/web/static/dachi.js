@@ -20,23 +20,58 @@
     }
   });
 
-  // The browser writes a date in its own order: in words beside it nobody takes May for April.
-  const DAY = { weekday: "short", day: "numeric", month: "short", year: "numeric" };
-  const CLOCK = { hour: "2-digit", minute: "2-digit", hour12: false };
-  const sayDate = (input) => {
-    const at = input.value ? new Date(input.type === "date" ? `${input.value}T12:00` : input.value) : null;
-    const whole = at && !Number.isNaN(at.valueOf());
-    input.nextElementSibling.textContent = whole
-      ? at.toLocaleString("en-GB", input.type === "date" ? DAY : { ...DAY, ...CLOCK }) : "";
+  // A date is text in one order, said again with its weekday; arrows move it by days and weeks,
+  // and the browser's own calendar opens from a button.
+  const MONTHS = "jan feb mar apr may jun jul aug sep oct nov dec".split(" ");
+  const two = (n) => String(n).padStart(2, "0");
+  const readDate = (text) => {
+    const iso = text.match(/^(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d))?/);
+    const said = text.match(/^(?:[a-z]+\.?,? +)?(\d{1,2})\.? +([a-z]{3})[a-z]*\.?,? +(\d{4})(?:[ ,at]+(\d{1,2})[:.](\d\d))?$/i);
+    const [y, m, d, h, min] = iso ? [iso[1], iso[2] - 1, iso[3], iso[4], iso[5]]
+      : said ? [said[3], MONTHS.indexOf(said[2].toLowerCase()), said[1], said[4], said[5]] : [];
+    if (y === undefined || m < 0) return null;
+    const at = new Date(+y, m, +d, +(h ?? 12), +(min ?? 0));
+    return at.getMonth() === m && at.getDate() === +d ? at : null;
   };
-  for (const input of document.querySelectorAll("input[type=date], input[type=datetime-local]")) {
-    const said = document.createElement("output");
-    said.className = "date-said";
-    if (input.id) said.htmlFor.add(input.id);
-    input.after(said);
+  const writeDate = (at, time) => `${at.getDate()} ${at.toLocaleString("en-GB", { month: "short" }).slice(0, 3)} ${at.getFullYear()}`
+    + (time ? `, ${two(at.getHours())}:${two(at.getMinutes())}` : "");
+  const sayDate = (input) => {
+    const at = readDate(input.value.trim());
+    const said = document.getElementById(`${input.id}-said`);
+    const days = at && Math.round((new Date(at).setHours(12) - new Date().setHours(12, 0, 0, 0)) / 864e5);
+    const away = { "-1": "yesterday", 0: "today", 1: "tomorrow" }[days] ?? (days < 0 ? `${-days} days ago` : `in ${days} days`);
+    said.textContent = at ? `${at.toLocaleString("en-GB", { weekday: "long" })}, ${away}`
+      : input.value.trim() ? "Write it as 27 Nov 2026 or 2026-11-27" : "";
+  };
+  const datesIn = (root) => root.querySelectorAll("input[data-date]").forEach((input) => {
+    if (input.dataset.ready) return;
+    input.dataset.ready = "1";
+    const time = input.dataset.date === "time";
+    const native = input.parentElement.querySelector(".date-native");
+    const button = input.parentElement.querySelector(".date-pick");
+    const put = (at) => { input.value = writeDate(at, time); sayDate(input); };
     sayDate(input);
     input.addEventListener("input", () => sayDate(input));
-  }
+    input.addEventListener("keydown", (event) => {
+      const step = { ArrowUp: 1, ArrowDown: -1, PageUp: 7, PageDown: -7 }[event.key];
+      const at = readDate(input.value.trim()) ?? (input.value.trim() ? null : new Date());
+      if (!step || !at) return;
+      event.preventDefault();
+      at.setDate(at.getDate() + step);
+      put(at);
+    });
+    if (!native.showPicker) return;
+    button.hidden = false;
+    button.addEventListener("click", () => {
+      const at = readDate(input.value.trim());
+      const day = at && `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())}`;
+      native.value = day ? (time ? `${day}T${two(at.getHours())}:${two(at.getMinutes())}` : day) : "";
+      native.showPicker();
+    });
+    native.addEventListener("input", () => { const at = readDate(native.value); if (at) put(at); });
+  });
+  datesIn(document);
+  document.addEventListener("htmx:afterSettle", (event) => datesIn(event.target));
 
   // Up and down go from person to person on Today.
   document.addEventListener("keydown", (event) => {
