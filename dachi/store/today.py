@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import msgspec
 
@@ -125,3 +126,34 @@ def _agreed(db: Database, coach_id: int) -> set[int]:
         (coach_id, db.clock.today().isoformat()),
     )
     return {r["practitioner_id"] for r in rows}
+
+
+class Begun(NamedTuple):
+    """How far a coach's first measurement has come: the first person, assessment and photograph
+    (ids, None where there is none), whether anybody consented, and whether anything was read.
+    """
+
+    person: int | None
+    consented: bool
+    assessment: int | None
+    photograph: int | None
+    read: bool
+
+
+def begun(db: Database, coach_id: int) -> Begun:
+    """Return how far a coach has come; the newest assessment and the first unmarked shot count."""
+    person, consented, assessment, photograph, read = db.execute(
+        "SELECT (SELECT min(p.id) FROM practitioner p WHERE p.coach_id = :me),"
+        " EXISTS (SELECT 1 FROM consent c JOIN practitioner p ON p.id = c.practitioner_id"
+        "  WHERE p.coach_id = :me),"
+        " (SELECT max(a.id) FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
+        "  WHERE p.coach_id = :me),"
+        " (SELECT min(t.id) FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+        "  JOIN practitioner p ON p.id = a.practitioner_id"
+        "  WHERE p.coach_id = :me AND t.deleted_at IS NULL AND t.marked = 0),"
+        " EXISTS (SELECT 1 FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+        "  JOIN practitioner p ON p.id = a.practitioner_id"
+        "  WHERE p.coach_id = :me AND t.marked = 1)",
+        {"me": coach_id},
+    ).fetchone()
+    return Begun(person, bool(consented), assessment, photograph, bool(read))

@@ -357,7 +357,7 @@ class Empty(Pages):
         self.assertIn("Welcome, Wenna", self.text(answer))
         self.assertEqual(self.client.get("/welcome").status_code, 302)
         page = self.text(self.client.get("/"))
-        self.assertIn("Nobody is here yet", page)
+        self.assertIn("To your first reading", page)
 
 
 class Forms(unittest.TestCase):

@@ -7,7 +7,8 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.store import practitioners
-from dachi.store.today import Seen
+from dachi.store.today import Begun, Seen
+from dachi.store.today import begun as begun_of
 from dachi.studio.today import Action, Group, TodayEntry, today_page
 from dachi.web.jobs import freshened
 from dachi.web.session import clock, coach_id, db, work
@@ -31,6 +32,7 @@ def page() -> str:
     def named(who: Seen) -> bool:
         return wanted.casefold() in who.call_name.casefold()
 
+    begun = begun_of(db(), coach_id())
     rest = [
         (g, [e for e in entries if e not in first and named(e.who)])
         for g, entries in found.groups
@@ -49,8 +51,46 @@ def page() -> str:
         address=_address,
         shown=SHOWN if only is None and not wanted else len(found.people),
         left=left,
+        steps=[] if begun.read else _steps(begun),
         person=url_for("progress.page", pid=0).removesuffix("0"),
     )
+
+
+def _steps(begun: Begun) -> list[dict[str, object]]:
+    """The way to the first reading: what is done, and where the next is done."""
+    pid, aid, tid = begun.person, begun.assessment, begun.photograph
+    return [
+        {
+            "words": "Lay out a mat", "done": False, "aside": True,
+            "why": "Any mat whose length and width you know. Four printed cards beside its corners "
+            "spare you marking them in every photograph.",
+            "to": url_for("cards.page"), "act": "Print the cards",
+        },
+        {
+            "words": "Add somebody", "done": pid is not None, "to": url_for("practitioners.new"),
+            "why": "A name and what they come for; yourself will do for a trial.",
+            "act": "Add a practitioner",
+        },
+        {
+            "words": "Ask for consent", "done": begun.consented,
+            "why": "Photographs wait for it; the screening decides which shots are offered.",
+            "to": url_for("prepare.page", pid=pid) if pid else None, "act": "Consent and screening",
+        },
+        {
+            "words": "Take one photograph", "done": tid is not None,
+            "why": "The sheet says where to stand and how high to hold the phone. Without a "
+            "camera at hand, the sheet's simulated one will do.",
+            "to": url_for("assessments.sheet", aid=aid) if aid
+            else url_for("assessments.new", pid=pid) if pid else None,
+            "act": "To the sheet" if aid else "Open an assessment",
+        },
+        {
+            "words": "Set the marks and accept", "done": begun.read,
+            "why": "Drag each ring onto its joint. The angle appears as you drag, with its "
+            "interval; Enter keeps it.",
+            "to": url_for("bench.page", tid=tid) if tid else None, "act": "Mark it",
+        },
+    ]  # fmt: skip
 
 
 def _address(entry: TodayEntry) -> str:
