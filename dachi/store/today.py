@@ -133,15 +133,18 @@ class Begun(NamedTuple):
     (ids, None where there is none), whether anybody consented, and whether anything was read.
     """
 
-    person: int | None
+    person: int
     consented: bool
     assessment: int | None
     photograph: int | None
     read: bool
 
 
-def begun(db: Database, coach_id: int) -> Begun:
-    """Return how far a coach has come; the newest assessment and the first unmarked shot count."""
+def begun(db: Database, coach_id: int) -> Begun | None:
+    """Return how far a coach has come; None before the first person.
+
+    The newest assessment and the first unmarked shot count.
+    """
     person, consented, assessment, photograph, read = db.execute(
         "SELECT (SELECT min(p.id) FROM practitioner p WHERE p.coach_id = :me),"
         " EXISTS (SELECT 1 FROM consent c JOIN practitioner p ON p.id = c.practitioner_id"
@@ -156,4 +159,6 @@ def begun(db: Database, coach_id: int) -> Begun:
         "  WHERE p.coach_id = :me AND t.marked = 1)",
         {"me": coach_id},
     ).fetchone()
+    if person is None:
+        return None
     return Begun(person, bool(consented), assessment, photograph, bool(read))

@@ -51,14 +51,15 @@ def page() -> str:
         address=_address,
         shown=SHOWN if only is None and not wanted else len(found.people),
         left=left,
-        steps=[] if begun.read else _steps(begun),
+        steps=[] if begun is not None and begun.read else _steps(begun),
         person=url_for("progress.page", pid=0).removesuffix("0"),
     )
 
 
-def _steps(begun: Begun) -> list[dict[str, object]]:
+def _steps(begun: Begun | None) -> list[dict[str, object]]:
     """The way to the first reading: what is done, and where the next is done."""
-    pid, aid, tid = begun.person, begun.assessment, begun.photograph
+    pid = begun.person if begun else None
+    aid, tid = (begun.assessment, begun.photograph) if begun else (None, None)
     return [
         {
             "words": "Lay out a mat", "done": False, "aside": True,
@@ -72,7 +73,7 @@ def _steps(begun: Begun) -> list[dict[str, object]]:
             "act": "Add a practitioner",
         },
         {
-            "words": "Ask for consent", "done": begun.consented,
+            "words": "Ask for consent", "done": begun is not None and begun.consented,
             "why": "Photographs wait for it; the screening decides which shots are offered.",
             "to": url_for("prepare.page", pid=pid) if pid else None, "act": "Consent and screening",
         },
@@ -85,7 +86,7 @@ def _steps(begun: Begun) -> list[dict[str, object]]:
             "act": "To the sheet" if aid else "Open an assessment",
         },
         {
-            "words": "Set the marks and accept", "done": begun.read,
+            "words": "Set the marks and accept", "done": begun is not None and begun.read,
             "why": "Drag each ring onto its joint. The angle appears as you drag, with its "
             "interval; Enter keeps it.",
             "to": url_for("bench.page", tid=tid) if tid else None, "act": "Mark it",
