@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import json
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from dachi.store.database import Database
@@ -20,6 +21,10 @@ class UnsortedPhoto:
     photo_id: int
     name: str
     taken_at: str | None
+    #: Joints (px) that were seen; empty where nobody was, None where it was not looked at.
+    joints: Mapping[str, tuple[float, float]] | None = None
+    width: int = 0
+    height: int = 0
 
 
 def add(db: Database, coach_id: int, assessment_id: int, photo_id: int, name: str) -> None:
@@ -34,11 +39,47 @@ def add(db: Database, coach_id: int, assessment_id: int, photo_id: int, name: st
 def of_assessment(db: Database, coach_id: int, assessment_id: int) -> list[UnsortedPhoto]:
     """Return what waits in the tray, in the order it came in."""
     rows = db.execute(
-        "SELECT t.photo_id, t.name, ph.taken_at FROM tray t JOIN photo ph ON ph.id = t.photo_id"
+        "SELECT t.photo_id, t.name, t.joints, ph.taken_at, ph.width, ph.height"
+        " FROM tray t JOIN photo ph ON ph.id = t.photo_id"
         f" WHERE t.assessment_id IN ({_OWN}) ORDER BY t.created_at, t.photo_id",
         (assessment_id, coach_id),
     )
-    return [UnsortedPhoto(r["photo_id"], r["name"], r["taken_at"]) for r in rows]
+    return [
+        UnsortedPhoto(
+            r["photo_id"],
+            r["name"],
+            r["taken_at"],
+            json.loads(r["joints"]) if r["joints"] else None,
+            r["width"],
+            r["height"],
+        )
+        for r in rows
+    ]
+
+
+def unseen(db: Database, coach_id: int) -> list[tuple[int, int, str]]:
+    """Return (assessment, photograph, SHA-256) of tray photographs not looked at, oldest first."""
+    rows = db.execute(
+        "SELECT t.assessment_id, t.photo_id, ph.sha256 FROM tray t"
+        " JOIN photo ph ON ph.id = t.photo_id WHERE ph.coach_id = ? AND t.joints IS NULL"
+        " ORDER BY t.created_at, t.photo_id",
+        (coach_id,),
+    )
+    return [(r["assessment_id"], r["photo_id"], r["sha256"]) for r in rows]
+
+
+def set_joints(
+    db: Database,
+    coach_id: int,
+    assessment_id: int,
+    photo_id: int,
+    joints: Mapping[str, tuple[float, float]],
+) -> None:
+    """Keep the joints that were seen in a photograph of the tray; none where nobody was."""
+    db.execute(
+        f"UPDATE tray SET joints = ? WHERE photo_id = ? AND assessment_id IN ({_OWN})",
+        (json.dumps(dict(joints)), photo_id, assessment_id, coach_id),
+    )
 
 
 def take(db: Database, coach_id: int, assessment_id: int, photo_ids: Iterable[int]) -> None:

@@ -215,6 +215,11 @@ def free(found: Sequence[Station]) -> list[Slot]:
     return sorted(open_slots, key=lambda slot: slot not in wanted)
 
 
+def every(found: Sequence[Station]) -> list[Slot]:
+    """Every place of a sheet, taken or free."""
+    return [slot for slot, _ in _places(found)]
+
+
 def _places(found: Sequence[Station]) -> list[tuple[Slot, bool]]:
     return [
         (Slot(s.pose.id, r.line.side, r.line.mode, n), n in r.cells)

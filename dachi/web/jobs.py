@@ -14,7 +14,7 @@ from flask import current_app
 
 from dachi.errors import Told
 from dachi.store import database
-from dachi.studio import seen_joints, summaries
+from dachi.studio import recognised, summaries
 from dachi.studio.work import Work
 from dachi.web.session import clock, coach_id, data_folder, work
 
@@ -128,4 +128,4 @@ def see_waiting(coach: int) -> None:
     Where that was cut short, the next page that wants them begins again.
     """
     if current_app.config["PROPOSE"]:
-        _apart("marks of coach", coach, seen_joints.look_at_waiting)
+        _apart("marks of coach", coach, recognised.look_at_all)

@@ -196,12 +196,15 @@ def state(statuses: Sequence[tuple[str, bool]], trials: int) -> str:
 
 
 def sort_onto(
-    photographs: Sequence[tuple[T, str | None]], places: Sequence[Slot]
+    photographs: Sequence[tuple[T, str | None]],
+    places: Sequence[Slot],
+    seen: Mapping[T, tuple[str, str]] | None = None,
 ) -> tuple[tuple[T, Slot | None], ...]:
     """Lay photographs onto free places by capture time, then by the order they came in.
 
     ``photographs``: (key, ISO capture time or None). Ones without a time follow the one they
-    came in after. What has no place is left with None.
+    came in after. Those whose pose (and side, if not empty) was ``seen`` take its first free
+    place, the rest what is left in the sheet's order. What has no place is left with None.
     """
     last = ""
     stamped = []
@@ -209,6 +212,19 @@ def sort_onto(
         last = taken_at or last
         stamped.append((last, index, key))
     keys = [key for _, _, key in sorted(stamped, key=lambda s: s[:2])]
-    free: list[Slot | None] = [*places]
-    free += [None] * max(0, len(keys) - len(free))
-    return tuple(zip(keys, free, strict=False))
+    free, laid = [*places], {}
+    for key in keys:
+        shown = (seen or {}).get(key)
+        own = next((s for s in free if shown and _shows(s, *shown)), None)
+        if own is not None:
+            laid[key] = own
+            free.remove(own)
+    rest = iter(free)
+    # A pose that was seen and has no place is not put where another belongs.
+    return tuple(
+        (k, laid[k] if k in laid else None if k in (seen or {}) else next(rest, None)) for k in keys
+    )
+
+
+def _shows(slot: Slot, pose: str, side: str) -> bool:
+    return slot.pose == pose and (not side or slot.side == side)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from flask import Blueprint, abort, get_template_attribute, render_template, request
 from flask_login import login_required
@@ -48,7 +48,7 @@ def page() -> str:
     )
 
 
-def _later(groups: list[tuple[str, list[Drill]]]) -> dict[str, bool]:
+def _later(groups: Sequence[tuple[str, list[Drill]]]) -> dict[str, bool]:
     """Which phases come when they are scrolled to: drawings are heavy, a hall's wireless slow."""
     found, so_far = {}, 0
     for phase, own in groups:

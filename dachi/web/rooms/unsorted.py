@@ -14,6 +14,8 @@ from dachi.store import photos, unsorted_photos
 from dachi.store.database import Conflict
 from dachi.studio import intake, visits
 from dachi.studio.intake import Incoming, Refused
+from dachi.studio.recognised import recognised, sheet_places
+from dachi.web.jobs import see_waiting
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 
 room = Blueprint("unsorted", __name__)
@@ -38,10 +40,13 @@ def add(aid: int) -> tuple[Response, int]:
             photo_id = intake.store(work(), Incoming(data))
             unsorted_photos.add(db(), coach_id(), visit.id, photo_id, name)
             kept += 1
+            db().again(keep=True)
         except (Refused, PhotoError) as error:
             problems.append(f"{name}: {error}")
         except OSError as error:
             return _json({"problem": f"{name}: {intake.unwritten(error)}"}, 507)
+    if kept:
+        see_waiting(coach_id())
     return _json({"kept": kept, "problems": problems}, 200)
 
 
@@ -58,9 +63,16 @@ def page(aid: int) -> str:
     out = {int(x) for x in request.args.getlist("out") if x.isdecimal()}
     stations = visits.stations(work(), visit, visits.all_trials(work(), visit))
     free = visits.free(stations)
+    places = sheet_places(visits.every(stations))
+    seen = {w.photo_id: found for w in waiting if (found := recognised(w, places)) is not None}
     laid = runsheet.sort_onto(
-        [(w.photo_id, w.taken_at) for w in waiting if w.photo_id not in out], free
+        [(w.photo_id, w.taken_at) for w in waiting if w.photo_id not in out],
+        free,
+        {i: (x.pose, x.side) for i, x in seen.items()},
     )
+    unlooked = sum(w.joints is None for w in waiting)
+    if unlooked:
+        see_waiting(coach_id())
     place = dict(laid)
     by_id = {w.photo_id: w for w in waiting}
     rows = [(by_id[i], place[i]) for i, _ in laid]
@@ -72,6 +84,8 @@ def page(aid: int) -> str:
         rows=rows,
         out=out,
         free=free,
+        seen=seen,
+        unlooked=unlooked,
         over=sum(1 for w, s in rows if s is None and w.photo_id not in out),
     )
 

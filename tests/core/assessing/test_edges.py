@@ -209,5 +209,19 @@ class TheSheet(unittest.TestCase):
         self.assertEqual(found, (("y", places[0]), ("z", places[1]), ("x", None)))
         self.assertEqual(sort_onto([("x", None)], places), (("x", places[0]),))
         self.assertEqual(sort_onto([("x", None), ("y", None)], []), (("x", None), ("y", None)))
+        # What was seen goes to its own place; the rest keeps the order of time.
+        slots = [Slot("a", "left", "passive", 1), Slot("a", "right", "passive", 1),
+                 Slot("b", "both", "passive", 1), Slot("a", "left", "passive", 2)]  # fmt: skip
+        for seen, expected in (
+            ({}, (0, 1, 2, 3)),
+            ({"w": ("b", "both")}, (2, 0, 1, 3)),
+            ({"z": ("a", "left"), "y": ("a", "left")}, (1, 2, 0, 3)),
+            ({"w": ("a", "")}, (0, 1, 2, 3)), ({"x": ("a", "")}, (1, 0, 2, 3)),
+            ({"w": ("c", "left")}, (None, 0, 1, 2)),
+            ({"w": ("b", "both"), "x": ("b", "both")}, (2, None, 0, 1)),
+        ):  # fmt: skip
+            laid = sort_onto([(k, None) for k in "wxyz"], slots, seen)
+            want = tuple(None if i is None else slots[i] for i in expected)
+            self.assertEqual(tuple(s for _, s in laid), want, seen)
         same = sort_onto([("b", "2026-01-01T10:00"), ("a", "2026-01-01T10:00")], places)
         self.assertEqual([k for k, _ in same], ["b", "a"])

@@ -1,0 +1,77 @@
+"""Photographs that came without a place: which pose and side of the sheet they show."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterable, Sequence
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dachi.core.assessing.runsheet import Slot
+from dachi.core.catalogue.poses import Pose
+from dachi.core.measuring.recognise import Likeness, certain, likenesses
+from dachi.data import catalogue
+from dachi.errors import Told
+from dachi.photos import landmarks, stickers
+from dachi.photos.ingest import path_of
+from dachi.photos.landmarks import Crop, Joints
+from dachi.store import assessments, unsorted_photos
+from dachi.store.database import transaction
+from dachi.store.unsorted_photos import UnsortedPhoto
+from dachi.studio import seen_joints, visits
+from dachi.studio.seen_joints import MODEL, UNSURE
+from dachi.studio.work import Work
+
+
+def see_anybody(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) -> Joints | None:
+    """Joints of whoever is in an RGB picture, in one of several poses on a side."""
+    height, width = image.shape[:2]
+
+    def judge(joints: Joints, presence: float) -> float:
+        return likenesses(joints, places, (width, height))[0].misfit + UNSURE * (1.0 - presence)
+
+    starts = [Crop(width / 2, height / 2, max(width, height), a) for a in (0.0, 90.0, -90.0)]
+    return landmarks.find(image, starts, judge, MODEL) if places else None
+
+
+def sheet_places(slots: Iterable[Slot]) -> list[tuple[Pose, str]]:
+    """Poses and sides of a sheet's places, each once; poses of two sides with both of them."""
+    found: dict[tuple[str, str], tuple[Pose, str]] = {}
+    for slot in slots:
+        pose = catalogue().pose(slot.pose)
+        for side in ("left", "right") if pose.sides != "both" else ("both",):
+            found[slot.pose, side] = (pose, side)
+    return list(found.values())
+
+
+def recognised(photo: UnsortedPhoto, places: Sequence[tuple[Pose, str]]) -> Likeness | None:
+    """The pose and side a photograph of the tray shows, where that is certain."""
+    if not photo.joints:
+        return None
+    return certain(likenesses(photo.joints, places, (photo.width, photo.height)))
+
+
+def _look_at_tray(work: Work) -> int:
+    """Look at what lies in trays, by the sheets it is for."""
+    done = 0
+    while waiting := unsorted_photos.unseen(work.db, work.coach):
+        aid, photo_id, sha256 = waiting[0]
+        visit = assessments.get(work.db, work.coach, aid)
+        joints: Joints | None = None
+        with contextlib.suppress(Told, OSError, cv2.error, ValueError):
+            data = path_of(work.folder, sha256, "photo").read_bytes()
+            if visit is not None:
+                lines = visits.stations(work, visit, visits.all_trials(work, visit))
+                places = sheet_places(visits.every(lines))
+                joints = see_anybody(stickers.decode(data), places)
+        with transaction(work.db):
+            unsorted_photos.set_joints(work.db, work.coach, aid, photo_id, joints or {})
+        done += 1
+    return done
+
+
+def look_at_all(work: Work) -> int:
+    """Look at trays, then at photographs that have a place; how many were looked at."""
+    return _look_at_tray(work) + seen_joints.look_at_waiting(work)
