@@ -86,7 +86,7 @@ def _look_after(folder: Path, clock: Clock) -> None:
     """
     from dachi.store import outdated
     from dachi.store.database import connect
-    from dachi.studio import erasing, keeping, seen_joints
+    from dachi.studio import erasing, keeping, recognised
     from dachi.studio.work import Work
 
     while True:
@@ -94,7 +94,7 @@ def _look_after(folder: Path, clock: Clock) -> None:
             db = connect(folder, clock)
             if os.environ.get("DACHI_PROPOSE", "1") != "0":
                 for coach in outdated.coaches(db):
-                    seen_joints.look_at_waiting(Work(db, folder, coach))
+                    recognised.look_at_all(Work(db, folder, coach))
             erasing.purge(folder, db)
             db.close()
             erasing.old_faces(folder)

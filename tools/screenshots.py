@@ -14,7 +14,7 @@ from waitress.server import create_server
 from dachi import demo
 from dachi.clock import Clock
 from dachi.store.database import connect
-from dachi.studio import seen_joints
+from dachi.studio import recognised
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 
@@ -55,7 +55,7 @@ def main() -> None:
         app = create_app(folder, Clock())
         demo.fill(folder, Clock())
         db = connect(folder, Clock())
-        seen_joints.look_at_waiting(Work(db, folder, 1))
+        recognised.look_at_all(Work(db, folder, 1))
         db.close()
         server = create_server(app, host="127.0.0.1", port=0, threads=4)
         threading.Thread(target=server.run, daemon=True).start()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,6 +30,8 @@ class Photo:
     cards: Mapping[int, Codes] | None = None
     #: Joints that were seen in it, px; None where nobody looked yet.
     joints: Mapping[str, tuple[float, float]] | None = None
+    #: What is wrong with it for its place (kind, sentence); None where nobody looked yet.
+    said: tuple[tuple[str, str], ...] | None = None
 
 
 def _photo(row: sqlite3.Row) -> Photo:
@@ -44,6 +46,7 @@ def _photo(row: sqlite3.Row) -> Photo:
         json.loads(row["truth"]) if row["truth"] else None,
         {int(k): at for k, at in json.loads(row["cards"]).items()} if row["cards"] else None,
         {k: (x, y) for k, (x, y) in json.loads(row["joints"]).items()} if row["joints"] else None,
+        tuple((k, w) for k, w in json.loads(row["said"])) if row["said"] else None,
     )
 
 
@@ -94,12 +97,20 @@ def get(db: Database, coach_id: int, photo_id: int) -> Photo | None:
 
 
 def set_joints(
-    db: Database, coach_id: int, photo_id: int, found: Mapping[str, tuple[float, float]]
+    db: Database,
+    coach_id: int,
+    photo_id: int,
+    found: Mapping[str, tuple[float, float]],
+    said: Sequence[tuple[str, str]] = (),
 ) -> bool:
-    """Keep the joints seen in a photograph; False where the coach has no such photograph."""
+    """Keep the joints seen in a photograph and what is wrong with it (kind, sentence).
+
+    False where the coach has no such photograph.
+    """
     told = {k: [round(x, 1), round(y, 1)] for k, (x, y) in found.items()}
     cursor = db.execute(
-        f"UPDATE photo SET joints = ? WHERE id IN ({_OWN})", (json.dumps(told), photo_id, coach_id)
+        f"UPDATE photo SET joints = ?, said = ? WHERE id IN ({_OWN})",
+        (json.dumps(told), json.dumps(list(said)), photo_id, coach_id),
     )
     return cursor.rowcount == 1
 
@@ -112,6 +123,7 @@ class Waiting:
     pose: str
     side: str
     variant: Mapping[str, str]
+    trial: int
 
 
 def unseen(db: Database, coach_id: int) -> list[Waiting]:
@@ -119,13 +131,17 @@ def unseen(db: Database, coach_id: int) -> list[Waiting]:
     newest first; simulated ones know theirs.
     """
     rows = db.execute(
-        "SELECT ph.*, t.pose, t.side, t.variant FROM photo ph JOIN trial t ON t.photo_id = ph.id"
+        "SELECT ph.*, t.id AS trial_id, t.pose, t.side, t.variant"
+        " FROM photo ph JOIN trial t ON t.photo_id = ph.id"
         " JOIN assessment a ON a.id = t.assessment_id WHERE ph.coach_id = ? AND ph.joints IS NULL"
         " AND ph.truth IS NULL AND t.deleted_at IS NULL AND t.marked = 0"
         " AND t.read_from IS NULL AND a.signed_off_at IS NULL ORDER BY t.id DESC",
         (coach_id,),
     )
-    return [Waiting(_photo(r), r["pose"], r["side"], json.loads(r["variant"])) for r in rows]
+    return [
+        Waiting(_photo(r), r["pose"], r["side"], json.loads(r["variant"]), r["trial_id"])
+        for r in rows
+    ]
 
 
 def with_cards(db: Database, coach_id: int, position_id: int, but: int) -> list[Photo]:

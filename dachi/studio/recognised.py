@@ -1,4 +1,4 @@
-"""Photographs that came without a place: which pose and side of the sheet they show."""
+"""Photographs looked at in the background: which place they show, joints, what is wrong."""
 
 from __future__ import annotations
 
@@ -17,11 +17,13 @@ from dachi.errors import Told
 from dachi.photos import landmarks, stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.landmarks import Crop, Joints
-from dachi.store import assessments, unsorted_photos
+from dachi.store import assessments, photos, positions, unsorted_photos
 from dachi.store.database import transaction
+from dachi.store.photos import Waiting
 from dachi.store.unsorted_photos import UnsortedPhoto
-from dachi.studio import seen_joints, visits
-from dachi.studio.seen_joints import MODEL, UNSURE
+from dachi.studio import corner_cards, visits
+from dachi.studio.seen_joints import MODEL, UNSURE, see
+from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
 
 
@@ -34,6 +36,13 @@ def see_anybody(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) ->
 
     starts = [Crop(width / 2, height / 2, max(width, height), a) for a in (0.0, 90.0, -90.0)]
     return landmarks.find(image, starts, judge, MODEL) if places else None
+
+
+def place_of(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) -> Likeness | None:
+    """The pose and side an RGB picture shows, where that is certain among these."""
+    joints = see_anybody(image, places)
+    size = (image.shape[1], image.shape[0])
+    return certain(likenesses(joints, places, size)) if joints else None
 
 
 def sheet_places(slots: Iterable[Slot]) -> list[tuple[Pose, str]]:
@@ -74,4 +83,43 @@ def _look_at_tray(work: Work) -> int:
 
 def look_at_all(work: Work) -> int:
     """Look at trays, then at photographs that have a place; how many were looked at."""
-    return _look_at_tray(work) + seen_joints.look_at_waiting(work)
+    done = _look_at_tray(work)
+    while waiting := photos.unseen(work.db, work.coach):
+        _look(work, waiting[0])
+        done += 1
+    return done
+
+
+def _look(work: Work, one: Waiting) -> None:
+    """See a photograph's joints and what is wrong with it, and keep both at once; a picture
+    that cannot be read has none.
+    """
+    joints: Joints | None = None
+    said: list[tuple[str, str]] = []
+    with contextlib.suppress(Told, OSError, cv2.error, ValueError):
+        data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
+        pose = catalogue().pose(one.pose)
+        image = stickers.decode(data)
+        joints = see(image, pose, one.side, one.variant)
+        said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, joints)]
+    with transaction(work.db):
+        photos.set_joints(work.db, work.coach, one.photo.id, joints or {}, said)
+
+
+def _concerns(
+    work: Work, one: Waiting, image: NDArray[np.uint8], pose: Pose, joints: Joints | None
+) -> list[Concern]:
+    trial = assessments.trial(work.db, work.coach, one.trial)
+    visit = assessments.get(work.db, work.coach, trial.assessment_id) if trial else None
+    if trial is None or visit is None:
+        return []
+    position = positions.get(work.db, work.coach, trial.position_id or 0)
+    lines = visits.stations(work, visit, visits.all_trials(work, visit))
+    places = list(dict.fromkeys([*sheet_places(visits.every(lines)), (pose, one.side)]))
+    return concerns(
+        image, pose, one.side, joints,
+        corner_cards.sighting(one.photo, position, pose) if position is not None else None,
+        place_of(image, places),
+        cards_used=position is not None
+        and bool(photos.with_cards(work.db, work.coach, position.id, trial.id)),
+    )  # fmt: skip

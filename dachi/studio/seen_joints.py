@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,15 +12,9 @@ from dachi.core.body.anatomy import other_side
 from dachi.core.body.staging import seen_over_range
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.scene import Point
-from dachi.data import FOLDER, catalogue
-from dachi.errors import Told
-from dachi.photos import landmarks, stickers
-from dachi.photos.ingest import path_of
+from dachi.data import FOLDER
+from dachi.photos import landmarks
 from dachi.photos.landmarks import Crop, Joints, swapped
-from dachi.store import photos
-from dachi.store.database import transaction
-from dachi.store.photos import Waiting
-from dachi.studio.work import Work
 
 Array = NDArray[np.float64]
 
@@ -146,23 +138,3 @@ def marks_of(
         n: (round(min(max(x, 2.0), width - 2.0), 1), round(min(max(y, 2.0), height - 2.0), 1))
         for n, (x, y) in found.items()
     }
-
-
-def look_at_waiting(work: Work) -> int:
-    """Look at every photograph of open sheets that waits for it; how many were looked at."""
-    done = 0
-    while waiting := photos.unseen(work.db, work.coach):
-        _look(work, waiting[0])
-        done += 1
-    return done
-
-
-def _look(work: Work, one: Waiting) -> None:
-    """See a photograph's joints and keep them at once; a picture that cannot be read has none."""
-    joints: Joints | None = None
-    with contextlib.suppress(Told, OSError, cv2.error, ValueError):
-        data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
-        pose = catalogue().pose(one.pose)
-        joints = see(stickers.decode(data), pose, one.side, one.variant)
-    with transaction(work.db):
-        photos.set_joints(work.db, work.coach, one.photo.id, joints or {})

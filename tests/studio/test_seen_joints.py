@@ -13,7 +13,7 @@ from dachi.data import catalogue
 from dachi.photos.landmarks import swapped
 from dachi.store import assessments, photos
 from dachi.store.database import connect
-from dachi.studio import seen_joints, starting_marks
+from dachi.studio import recognised, seen_joints, starting_marks
 from dachi.studio.markings import start, surroundings
 from tests.support import CLOCK, Pages, plain_picture
 
@@ -116,8 +116,8 @@ class Waiting(Pages):
         at = surroundings(self.work, trial)
         self.assertIsNone(at.photo.joints)
         before, _ = start(self.work, at)
-        self.assertEqual(seen_joints.look_at_waiting(self.work), 1)
-        self.assertEqual(seen_joints.look_at_waiting(self.work), 0)
+        self.assertEqual(recognised.look_at_all(self.work), 1)
+        self.assertEqual(recognised.look_at_all(self.work), 0)
         # Kept at once: another connection sees the last one too.
         other = connect(self.folder, CLOCK)
         self.assertEqual(photos.unseen(other, self.coach.id), [])
@@ -138,6 +138,6 @@ class Waiting(Pages):
         self.upload(aid, plain_picture())
         for file in (self.folder / "photos").rglob("*.jpg"):
             file.unlink()
-        self.assertEqual(seen_joints.look_at_waiting(self.work), 1)
+        self.assertEqual(recognised.look_at_all(self.work), 1)
         photo = photos.get(self.db, self.coach.id, 1)
         self.assertEqual(photo.joints, {})

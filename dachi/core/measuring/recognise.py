@@ -101,8 +101,10 @@ def certain(ranked: Sequence[Likeness]) -> Likeness | None:
     if not ranked:
         return None
     best = ranked[0]
-    others = min((x.misfit for x in ranked if x.pose != best.pose), default=math.inf) - best.misfit
-    if not (best.misfit <= CERTAIN and others >= APART or best.misfit <= FAIR and others >= FAR):
+    others = min((x.misfit for x in ranked if x.pose != best.pose), default=math.inf)
+    apart = others - best.misfit
+    small = best.misfit <= CERTAIN and apart >= APART
+    if not small and not (best.misfit <= FAIR and apart >= FAR):
         return None
     side = min((x.misfit for x in ranked[1:] if x.pose == best.pose), default=math.inf)
     return replace(best, side="") if side < best.misfit + APART else best

@@ -15,8 +15,8 @@ from werkzeug.wrappers import Response
 from dachi.core.assessing.runsheet import Slot
 from dachi.data import catalogue, cues_under
 from dachi.errors import Told
-from dachi.store import assessments, phone_links, practitioners
-from dachi.store.assessments import Assessment
+from dachi.store import assessments, phone_links, photos, practitioners
+from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import DiskFull
 from dachi.store.practitioners import Practitioner
 from dachi.studio import intake, visits
@@ -160,7 +160,46 @@ def _state(door: PhoneDoor) -> dict[str, Any]:
                 order.append(slot | {"taken": trial is not None})
                 if trial is not None and trial.status == "retake" and not trial.overruled:
                     again.append(slot["words"])
-    return {"order": order, "again": again, "until": door.expires_at, "aid": door.visit.id}
+    return {
+        "order": order, "again": again, "until": door.expires_at, "aid": door.visit.id,
+        "last": _last(door, own),
+    }  # fmt: skip
+
+
+def _last(door: PhoneDoor, own: list[Trial]) -> dict[str, Any] | None:
+    """The newest photograph of the sheet and whether it can be used, once that was looked at."""
+    newest = max((t for t in own if t.read_from is None), key=lambda t: t.photo_id, default=None)
+    photo = photos.get(db(), door.work.coach, newest.photo_id) if newest else None
+    if newest is None or photo is None or newest.status != "unmarked":
+        return None
+    slot = _slot(Slot(newest.pose, newest.side, newest.mode, newest.number), door.who)
+    return {
+        "trial": newest.id,
+        "words": slot["words"],
+        "looked": photo.said is not None,
+        "said": [list(x) for x in photo.said or ()],
+    }
+
+
+@room.post("/c/<token>/replace")
+@csrf.exempt
+@limiter.limit("60 per minute")
+def replace(token: str) -> tuple[Response, int] | Response:
+    """Put the newest photograph away while it is unmarked: its place is free again.
+
+    On the laptop it can be brought back.
+    """
+    door = _door(token)
+    if isinstance(door, tuple):
+        return _json({"problem": door[0]}, door[1])
+    last = _last(door, assessments.trials(db(), door.work.coach, door.visit.id))
+    wanted = request.form.get("trial", "")
+    if last is None or str(last["trial"]) != wanted:
+        return _json({"problem": "That photograph is not the newest any more."} | _state(door), 409)
+    if problem := intake.closed(door.visit):
+        return _json({"problem": problem}, 409)
+    assessments.delete_trial(db(), door.work.coach, last["trial"])
+    return _json(_state(door))
 
 
 def _slot(slot: Slot, who: Practitioner) -> dict[str, Any]:

@@ -63,6 +63,7 @@
       for (const id of ["shot-what", "shot-how", "shot-say", "shot-camera"]) $(id).textContent = "";
       $("shot-say").textContent = queue.some((w) => !w.problem) ? "Keep this page open until the last one is sent." : "All of them are on the laptop. This page can be closed.";
     }
+    verdict();
     $("again").hidden = !sheet.again.length;
     $("again").textContent = sheet.again.length ? `To take again, says the laptop: ${sheet.again.join("; ")}. It comes up as one more trial.` : "";
     const held = queue.filter((w) => !w.problem);
@@ -79,6 +80,47 @@
       return box;
     }));
   }
+
+  // ---- can the last one be used? ---------------------------------------------
+  let shown = "";
+  function verdict() {
+    const last = sheet.last, box = $("verdict");
+    const state = last ? JSON.stringify([last.trial, last.looked, last.said]) : "";
+    if (state === shown) return;
+    shown = state;
+    box.hidden = !last;
+    if (!last) return;
+    const worst = last.said.some(([kind]) => kind === "retake") ? "retake" : last.said.length ? "watch" : "ok";
+    box.className = `verdict ${last.looked ? `verdict-${worst}` : ""}`;
+    const head = document.createElement("b");
+    head.textContent = !last.looked ? `Looking at ${last.words} …` : { ok: `✓ ${last.words}: can be used`, watch: `! ${last.words}`, retake: `↺ ${last.words}: better once more` }[worst];
+    box.replaceChildren(head, ...last.said.map(([, words]) => Object.assign(document.createElement("p"), { textContent: words })));
+    if (worst === "ok") return;
+    const again = Object.assign(document.createElement("button"), { type: "button", className: "btn btn-quiet", textContent: "Take that one again" });
+    again.addEventListener("click", async () => {
+      again.disabled = true;
+      const body = new FormData();
+      body.append("trial", last.trial);
+      try {
+        const answer = await fetch(page.dataset.replace, { method: "POST", body });
+        const told = await answer.json();
+        sheet = { ...sheet, ...told };
+        if (told.problem) say(told.problem, true);
+        const at = sheet.order.findIndex((s) => !s.taken && s.words === last.words);
+        if (at >= 0) now = at;
+        show();
+      } catch { again.disabled = false; say("No connection to the laptop: take it as one more trial.", true); }
+    });
+    box.append(again);
+  }
+  const ask = async () => {
+    try {
+      const answer = await fetch(page.dataset.state, { cache: "no-store" });
+      if (answer.ok) { sheet = { ...sheet, ...(await answer.json()) }; show(); }
+    } catch { /* asked again in a while */ }
+  };
+  // What was just sent is looked at within seconds, while the person is still there.
+  setInterval(() => { if (!document.hidden && sheet.last && !sheet.last.looked) ask(); }, 1500);
 
   // ---- sending, one at a time ----------------------------------------------
   let sending = false, pause = 0;
@@ -163,12 +205,6 @@
   window.addEventListener("online", () => { pause = 0; pump(); });
   // A reload without a connection would show the browser's error in place of this page.
   window.addEventListener("beforeunload", (event) => { if (waits) event.preventDefault(); });
-  setInterval(async () => {
-    if (document.hidden) return;
-    try {
-      const answer = await fetch(page.dataset.state, { cache: "no-store" });
-      if (answer.ok) { sheet = { ...sheet, ...(await answer.json()) }; show(); }
-    } catch { /* asked again in a while */ }
-  }, 8000);
+  setInterval(() => { if (!document.hidden) ask(); }, 8000);
   show().then(pump);
 })();
