@@ -12,7 +12,7 @@ import numpy as np
 from bench.bodies.mesh import Array, Person, person
 from bench.bodies.poses import MAKERS, limb_lengths
 from bench.bodies.shots import CLICKS, Clicking, Shot, from_beside, shoot, together
-from bench.bodies.truth import truth, turned_out
+from bench.bodies.truth import joint_angles, truth, turned_out
 from dachi.core.measuring.bones import learn
 from dachi.core.measuring.measure import measure, true_values
 from dachi.core.measuring.scene import Result, SceneError
@@ -132,6 +132,25 @@ def rotations(bodies: list[Person], shots: int) -> None:
                     side = named if named in ("left", "right") else shot.side
                     rows.append((r.value - turned_out(shot, side), r.sd))
         line(f"{pose_id}, rotation", (np.array(rows), 0, 0), shots)
+
+
+def joints(bodies: list[Person], shots: int) -> None:
+    """Every hip and knee of the body behind the marks, seen or inferred, over all poses."""
+    print(f"\njoints of the body behind the marks, all poses\n{HEAD}")
+    rows: dict[str, list[tuple[float, float]]] = {}
+    for pose_id in MAKERS:
+        rng = np.random.default_rng([21, *pose_id.encode()])
+        for i in range(shots):
+            shot = shoot(pose_id, bodies[i % len(bodies)], rng)
+            true = joint_angles(shot)
+            found = read(shot)
+            for a in found.body if found is not None else ():
+                if a.name in true:
+                    off = (a.value - true[a.name] + 180.0) % 360.0 - 180.0
+                    kind = f"{a.name.split('_', 1)[1]}, {'seen' if a.seen else 'inferred'}"
+                    rows.setdefault(kind, []).append((off, a.sd))
+    for kind, own in sorted(rows.items()):
+        line(kind, (np.array(own), 0, 0), len(own))
 
 
 def lengths(bodies: list[Person], shots: int = 14) -> None:
@@ -270,6 +289,7 @@ def main(half: str = "report") -> None:
     heights(bodies, shots // 2)
     two_views(bodies, shots // 2)
     rotations(bodies, shots // 2)
+    joints(bodies, shots // 4)
     lengths(bodies)
     cheats(bodies, shots // 2)
     print(f"\n{time.perf_counter() - began:.0f} s")

@@ -84,6 +84,21 @@ def near(shot: Shot) -> str:
     return "right" if shot.scene.facing == "right" else "left"
 
 
+def joint_angles(shot: Shot) -> dict[str, float]:
+    """Hips against the pelvis and knees, degrees, by the names a result's body has.
+
+    With columns front, left, up a thigh in the pelvis is Ry(-flexion) Rx(abduction) Rz(rotation).
+    """
+    f, found = shot.posed.frames, {}
+    for s, sign in SIDES.items():
+        r, k = f["pelvis"].T @ f[f"{s}.thigh"], f[f"{s}.thigh"].T @ f[f"{s}.shin"]
+        found[f"{s}_hip_flexion"] = -_deg(np.arctan2(r[0, 2], r[2, 2]))
+        found[f"{s}_hip_abduction"] = sign * _deg(np.arcsin(-r[1, 2]))
+        found[f"{s}_hip_rotation"] = turned_out(shot, s)
+        found[f"{s}_knee_flexion"] = _deg(np.arctan2(k[0, 2], k[2, 2]))
+    return found
+
+
 def turned_out(shot: Shot, side: str) -> float:
     """How far a thigh is turned outwards about its length against the pelvis, degrees.
 

@@ -195,6 +195,11 @@ def result_to_json(result: Result, scene_id: Any) -> dict[str, Any]:
         found["lengths"] = {
             n: {"cm": round(b.cm, 2), "sd": round(b.sd, 2)} for n, b in result.bones.items()
         }
+    if result.body:
+        found["body"] = [
+            {"id": a.name, "value": round(a.value, 2), "sd": round(a.sd, 2), "seen": a.seen}
+            for a in result.body
+        ]
     if result.camera is not None:
         c = result.camera
         found["camera"] = {

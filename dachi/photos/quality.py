@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -31,7 +33,8 @@ def blur_px(image: NDArray[np.uint8], box: tuple[float, float, float, float]) ->
     part = image[max(y0, 0) : min(y1, height), max(x0, 0) : min(x1, width)]
     if min(part.shape[:2]) < 16:
         return 0.0
-    grey = cv2.cvtColor(np.ascontiguousarray(part), cv2.COLOR_RGB2GRAY).astype(np.float32)
+    grey: NDArray[Any] = cv2.cvtColor(np.ascontiguousarray(part), cv2.COLOR_RGB2GRAY)
+    grey = grey.astype(np.float32)
     if scale < 1.0:
         grey = cv2.resize(grey, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
     slopes = []

@@ -1,4 +1,4 @@
-"""How long a person's bones are, as their photographs tell without a tape.
+"""The body behind a photograph: its joints' angles, and bones as photographs tell them.
 
 Every reading on a body also solves for thigh and shin. What repeats with the person (where skin
 lies from bone) shifts all estimates alike and does not average out; what is new at each shot
@@ -24,6 +24,25 @@ class Bone:
     cm: float
     sd: float
     repeats: float
+
+
+@dataclass(frozen=True)
+class BodyAngle:
+    """A joint's angle on the reconstructed body, degrees with its standard deviation.
+
+    ``seen``: the photograph narrowed it well below what the pose and people's bodies say by
+    themselves; else it is inferred from those.
+    """
+
+    name: str
+    value: float
+    sd: float
+    seen: bool
+
+    @property
+    def label(self) -> str:
+        """Its name in words: ``left hip rotation``."""
+        return self.name.replace("_", " ")
 
 
 @dataclass(frozen=True)

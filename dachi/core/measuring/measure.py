@@ -191,6 +191,7 @@ def _batches(views: tuple[reconstruct.View, ...]) -> tuple[Batch, ...]:
                 spots.angles(rows),
                 solution.body.strain,
                 reconstruct.bones_of(solution.body, scene.segments_cm),
+                reconstruct.angles_of(solution.body, solution.prior),
             )
         )
     best = max(b.log_weight for b in found)
@@ -351,6 +352,7 @@ def _read(
         warnings=tuple(warnings),
         fans=_fans(taken, readings, frames, present) if drawn else (),
         bones=batch.bones if calibrated else {},
+        body=batch.body,
     )
 
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring import lengths as segments
 from dachi.core.measuring.assumptions import Assumptions
-from dachi.core.measuring.bones import Bone
+from dachi.core.measuring.bones import BodyAngle, Bone
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.mark_planes import RayPlanes, StepOrder, is_near
 from dachi.core.measuring.scene import CheckResult, Scene, SceneError
@@ -41,7 +41,7 @@ class Batch:
     solution with others of the same scene. ``repeats`` (n, n) is the part of the
     covariance that repeats with the person, where it is known; ``angles`` (2n + 1,) are joint
     angles of a reconstructed body, degrees, ``strain`` what its marks and posture cost, ``bones``
-    its lengths.
+    its lengths, ``body`` its joints.
     """
 
     estimate: CameraEstimate
@@ -55,6 +55,7 @@ class Batch:
     angles: Mapping[str, Array] = field(default_factory=dict)
     strain: float | None = None
     bones: Mapping[str, Bone] = field(default_factory=dict)
+    body: tuple[BodyAngle, ...] = ()
 
     def mean_sd(self, values: Array) -> tuple[Array, Array, Array]:
         """Values and standard deviations (m,) of evaluated batches (m, 2n + 1).

@@ -26,7 +26,7 @@ from scipy.linalg import lapack
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring import skeleton
 from dachi.core.measuring.body_priors import Held, Seen, held, seen, sides_for, together
-from dachi.core.measuring.bones import Bone
+from dachi.core.measuring.bones import BodyAngle, Bone
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.looks import CAMERA, Look
 from dachi.core.measuring.scene import Scene
@@ -42,6 +42,8 @@ LOOSE_DIAGONAL = (np.arange(LOOSE.start, LOOSE.stop), np.arange(LOOSE.start, LOO
 #: Degrees of freedom of the priors that give way.
 STUDENT = 2.5
 MOST_STEPS = 30
+#: An angle known to less than this share of its prior's spread was seen.
+SEEN = 0.6
 #: What marks and posture cost a body that other starts are tried for, and how many of them.
 UNEASY, MORE_STARTS = 15.0, 2
 SETTLED = 5e-3
@@ -279,6 +281,18 @@ def bones_of(body: Body, segments_cm: Mapping[str, float]) -> dict[str, Bone]:
         share = float(np.sqrt(body.repeats[i, i] / body.covariance[i, i]))
         found[name] = Bone(float(lengths[j]), sd, min(share, 1.0) * sd)
     return found
+
+
+def angles_of(body: Body, prior: Held) -> tuple[BodyAngle, ...]:
+    """Pelvis, spine, hips and knees of a solved body, and which of them were seen."""
+    found = []
+    for name, i in skeleton.INDEX.items():
+        if LOOSE.start <= i < LOOSE.stop and not name.endswith("ankle_flexion"):
+            sd = float(np.degrees(np.sqrt(body.covariance[i, i])))
+            seen = sd < SEEN * float(np.degrees(prior.sd[i]))
+            value = float(np.degrees(body.x[i]))
+            found.append(BodyAngle(name.replace(".", "_"), value, sd, seen))
+    return tuple(found)
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from dachi.core.body.pinhole import Camera
-from dachi.core.measuring.bones import Bone
+from dachi.core.measuring.bones import BodyAngle, Bone
 from dachi.core.measuring.calibration import Mat
 from dachi.errors import Told
 
@@ -170,6 +170,8 @@ class Result:
     fans: tuple[FanDrawing, ...] = ()
     #: Lengths that a reconstructed body tells, by segment.
     bones: Mapping[str, Bone] = field(default_factory=dict)
+    #: Joints of a reconstructed body; none where marks are joints already.
+    body: tuple[BodyAngle, ...] = ()
 
     @property
     def status(self) -> str:

@@ -352,6 +352,22 @@ class Readings(unittest.TestCase):
                         self.assertTrue(np.isfinite([r.value, r.sd, r.sd_change]).all())
                         self.assertLessEqual(r.sd_change, r.sd + 1e-9)
 
+    def test_the_whole_body_is_told_seen_or_inferred(self) -> None:
+        """The raised thigh and knee are in the picture; how that thigh is turned is not."""
+        rng = np.random.default_rng(7)
+        who = Somebody(rng, 70.0)
+        scene = photograph(who, rng)
+        found = {a.name: a for a in measure.measure(scene, catalogue()).body}
+        self.assertEqual(len(found), 13)
+        self.assertTrue(found["right_hip_flexion"].seen)
+        self.assertFalse(found["right_hip_rotation"].seen)
+        self.assertLess(abs(found["right_knee_flexion"].value), 8)
+        self.assertEqual(found["left_hip_flexion"].label, "left hip flexion")
+        flexion = found["right_hip_flexion"].value - found["pelvis_tilt"].value
+        self.assertAlmostEqual(flexion, 70.0, delta=6.0)
+        exact = replace(scene, marked="joint")
+        self.assertEqual(measure.measure(exact, catalogue()).body, ())
+
     def test_what_an_eye_saw_is_a_check(self) -> None:
         """No marks tell of it: said, it is judged; unsaid, it is not spoken of."""
         told = []
