@@ -91,7 +91,7 @@
     box.hidden = !last;
     if (!last) return;
     const worst = last.said.some(([kind]) => kind === "retake") ? "retake" : last.said.length ? "watch" : "ok";
-    box.className = `verdict ${last.looked ? `verdict-${worst}` : ""}`;
+    box.className = `shot-verdict ${last.looked ? `shot-${worst}` : ""}`;
     const head = document.createElement("b");
     head.textContent = !last.looked ? `Looking at ${last.words} …` : { ok: `✓ ${last.words}: can be used`, watch: `! ${last.words}`, retake: `↺ ${last.words}: better once more` }[worst];
     box.replaceChildren(head, ...last.said.map(([, words]) => Object.assign(document.createElement("p"), { textContent: words })));
