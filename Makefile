@@ -47,7 +47,7 @@ bodies: $(DEV)
 pictures: $(DEV)
 	tools/need-pictures
 	DRJIT_LIBLLVM_PATH=$$(ls /usr/lib/*/libLLVM.so.* | tail -1) $(BIN)/python -m bench.bodies.pictures var/pictures 100
-	$(BIN)/python -m bench cards proposals
+	$(BIN)/python -m bench cards proposals recognised
 
 screenshots: $(DEV)
 	tools/need-chromium

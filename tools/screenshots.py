@@ -8,12 +8,14 @@ import tempfile
 import threading
 from pathlib import Path
 
+from PIL import Image, ImageDraw, ImageFont
 from playwright.sync_api import Browser, StorageState, sync_playwright
 from waitress.server import create_server
 
 from dachi import demo
 from dachi.clock import Clock
-from dachi.store.database import connect
+from dachi.store import accounts
+from dachi.store.database import connect, transaction
 from dachi.studio import recognised
 from dachi.studio.work import Work
 from dachi.web.app import create_app
@@ -28,7 +30,6 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
 VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("today", DESK, "light", "/"),
     ("today-dark", DESK, "dark", "/"),
-    ("prepare", DESK, "light", "/p/2/prepare"),
     ("sheet", DESK, "light", "/a/{new}?pose=low-lunge"),
     ("phone", PHONE, "light", "{phone}"),
     ("bench", DESK, "light", "/t/{trial}"),
@@ -42,10 +43,46 @@ VIEWS: tuple[tuple[str, tuple[int, int], str, str], ...] = (
     ("compare", DESK, "light", "/p/1/compare?pose=supine-leg-raise&side=left&mode=passive"),
     ("plan", DESK, "light", "/p/1/plan"),
     ("ladders", DESK, "light", "/p/1/ladders"),
-    ("drill", DESK, "light", "/drills/lunge-half-split"),
     ("player", PHONE, "light", "{own}/play/0"),
     ("own", PHONE, "light", "{own}"),
 )
+
+#: The four pictures the README begins with, and what they say.
+STEPS = (
+    ("bench-new", "1  A photograph: cards tell the camera, marks wait on the joints"),
+    ("bench", "2  A reading: the angle with its interval, and whether the shot is valid"),
+    ("progress", "3  A verdict: across weeks, chance told apart from change"),
+    ("plan", "4  A plan: practice for what holds the pose back, with its reasons"),
+)
+
+
+def steps() -> None:
+    """Put the four pictures onto one, each under its words."""
+    wide, tall, rim, words = 800, 500, 16, 40
+    sheet = Image.new("RGB", (2 * wide + 3 * rim, 2 * (tall + words) + 3 * rim), "#f7f2e8")
+    pen, font = ImageDraw.Draw(sheet), ImageFont.load_default(24)
+    for i, (name, said) in enumerate(STEPS):
+        x, y = rim + (i % 2) * (wide + rim), rim + (i // 2) * (tall + words + rim)
+        pen.text((x, y + 4), said, fill="#26231d", font=font)
+        with Image.open(OUT / f"{name}.png") as picture:
+            small = picture.convert("RGB").resize((wide, tall), Image.Resampling.LANCZOS)
+        sheet.paste(small, (x, y + words))
+    sheet.quantize(200).save(OUT / "steps.png", optimize=True)
+
+
+def first(browser: Browser, folder: Path) -> None:
+    """The first page of an empty copy."""
+    app = create_app(folder, Clock())
+    db = connect(folder, Clock())
+    with transaction(db):
+        accounts.add(db, demo.ACCOUNT, "Wenna", demo.PASSWORD)
+    db.close()
+    server = create_server(app, host="127.0.0.1", port=0, threads=4)
+    threading.Thread(target=server.run, daemon=True).start()
+    base = f"http://127.0.0.1:{server.effective_port}"
+    state = _signed_in(browser, base)
+    _shoot(browser, base, state, "first", DESK, "light", "/")
+    server.close()
 
 
 def main() -> None:
@@ -67,7 +104,10 @@ def main() -> None:
             known = _links(browser, base, state)
             for view, size, theme, address in VIEWS:
                 _shoot(browser, base, state, view, size, theme, address.format(**known))
+            with tempfile.TemporaryDirectory() as empty:
+                first(browser, Path(empty))
             browser.close()
+        steps()
         server.close()
 
 
