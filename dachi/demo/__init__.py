@@ -63,7 +63,12 @@ def _add_person(work: Work, person: dict[str, Any]) -> int:
         first = max(v["days_ago"] for v in person["visits"])
         asked = (today - timedelta(days=first)).date().isoformat()
         preparation.give_consent(db, coach, pid, given_on=asked, scope="show")
-        preparation.answer_screening(db, coach, pid, answered_on=asked, yes=[])
+        preparation.answer_screening(
+            db, coach, pid, answered_on=asked, yes=person.get("screening", [])
+        )
+        if person.get("cleared"):
+            by, allowed = person["cleared"]
+            preparation.clear(db, coach, pid, by=by, on=asked, allowed=allowed)
     for visit in person["visits"]:
         _add_visit(work, pid, visit)
     if person["call_name"] == WAITING:
@@ -133,7 +138,7 @@ def _add_plans(work: Work, pid: int, person: dict[str, Any]) -> None:
 
 
 def _add_shot(work: Work, aid: int, shot: dict[str, Any]) -> None:
-    incoming = Incoming((FOLDER / shot["file"]).read_bytes(), shot["truth"])
+    incoming = Incoming((FOLDER / shot["file"]).read_bytes())
     taken = take_in(incoming.data, work.folder)
     pose = catalogue().pose(shot["pose"])
     trial_id = assessments.add_trial(

@@ -42,6 +42,34 @@ HABITS: dict[str, dict[str, Any]] = {
         "sore": (1, 2, 2),
         "pain": (1, ("figure-four", "left knee", "knee")),
     },
+    "Fenna": {
+        "profile": Profile(3, 30.0, (0, 1, 3, 5)),
+        "props": {"mat", "block", "strap", "bolster", "cushion", "wall"},
+        "schools": {"lengthen": "mixed", "split": "squared"},
+        "drills": (
+            ("lying-arrival", 60), ("lunge-half-split", 96), ("half-split-press", 120),
+            ("raise-up", 120), ("goal-front-split", 180), ("flat-rest", 120),
+        ),
+        "heights": {"goal-front-split": (8, 7, 6, 6, 5, 4)},
+        "weeks": 6,
+        "missed": {8},
+        "easy": {"raise-up"},
+        "sore": (2, 3, 2, 1, 2),
+    },
+    "Halla": {
+        "profile": Profile(1, 15.0, (1, 4)),
+        "props": {"mat", "strap", "cushion", "wall"},
+        "schools": {"lengthen": "yielding", "resting_leg": "bent"},
+        "drills": (
+            ("lying-arrival", 60), ("knees-sway", 40), ("raise-up", 80), ("low-bridge", 24),
+            ("flat-rest", 120),
+        ),
+        "heights": {},
+        "weeks": 4,
+        "missed": {5},
+        "easy": set(),
+        "sore": (1, 0, 1, 1),
+    },
 }  # fmt: skip
 
 
