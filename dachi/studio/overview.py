@@ -171,8 +171,22 @@ def retest_words(series: Series) -> str:
 
 
 def changes(found: Sequence[PoseSummary]) -> list[News]:
-    """What has changed since the first visit: losses with pain, confirmed, first signs, news."""
+    """What has changed: losses with pain or since the last visit, then since the first visit what
+    is confirmed and first signs, then news.
+    """
     told = [n for d in found for n in d.news if n.kind is NewsKind.LOSS and "with pain" in n.text]
+    pained = {(n.pose, n.text.split(":")[0]) for n in told}
+    for d in found:
+        for f, x in ((f, x) for f in d.families for x in f.lines):
+            back = x.last
+            name = named(d.pose, x)
+            if back is None or back.stage is None or (d.pose, name) in pained:
+                continue
+            if back.verdict is Verdict.LOSS:
+                size = f"{wording.signed(back.change, f.unit)} ± {wording.plain(back.mdc, f.unit)}"
+                text = f"{name}: {size} since the last visit, {_staged(back)}"
+                day = (x.taken_at or "")[:10]
+                told.append(News(NewsKind.LOSS, text, d.pose, f.family, day))
     lines = [
         (d, f, x, x.first)
         for d in found

@@ -97,4 +97,4 @@ class ThePage(Pages):
         self.assertIn("Signed off on", said)
         overview = self.text(self.client.get(f"/p/{self.pid}"))
         self.assertIn("Lunge holds, right first.", overview)
-        self.assertIn("2028-12-24T18:00", overview)
+        self.assertIn("24 Dec 2028, 18:00", overview)

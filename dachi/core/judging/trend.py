@@ -119,7 +119,8 @@ def plateau(line: Line) -> Plateau | None:
     if found is None or found.clear:
         return None
     first, last = recent[0], recent[-1]
-    if gain(first, last).real:
+    # What rose and fell back at the last look stood still no more than what only rose.
+    if any(gain(s, last).real for s in (first, recent[-2])):
         return None
     return Plateau(len(recent), last.day - first.day)
 

@@ -398,6 +398,10 @@ class Slopes(unittest.TestCase):
         for last, there in ((65.5, True), (65.6, False), (54.5, True), (54.4, False)):
             moved = [*flat[:3], session(last, 42)]
             self.assertEqual(plateau(line(*moved)) is not None, there, last)
+        # Up and back again: the ends are alike, the last two looks are not.
+        for third, there in ((65.5, True), (65.6, False)):
+            back = [session(60, 0), session(60, 14), session(third, 28), session(60, 42)]
+            self.assertEqual(plateau(line(*back)) is not None, there, third)
         rising = [session(60 + 3 * i, 14 * i) for i in range(4)]
         self.assertIsNone(plateau(line(*rising)), "clear slopes are none")
 

@@ -43,7 +43,7 @@ class Catalogue(unittest.TestCase):
                 found = drill_figures(d, catalogue())
                 self.assertEqual(len(found), 2 if d.figure.to or d.figure.to_pose else 1)
                 for svg in found:
-                    self.assertIn("<line", svg)
+                    self.assertIn('<path class="g-', svg)
                     self.assertNotIn("nan", svg)
                 if len(found) == 2:
                     self.assertNotEqual(*found)
