@@ -177,7 +177,7 @@ def changes(found: Sequence[PoseSummary]) -> list[News]:
     told = [n for d in found for n in d.news if n.kind is NewsKind.LOSS and "with pain" in n.text]
     pained = {(n.pose, n.text.split(":")[0]) for n in told}
     for d in found:
-        for f, x in ((f, x) for f in d.families for x in f.lines):
+        for f, x in ((own, line) for own in d.families for line in own.lines):
             back = x.last
             name = named(d.pose, x)
             if back is None or back.stage is None or (d.pose, name) in pained:
