@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, StorageState, sync_playwright
 from waitress.server import create_server
 
 from dachi import demo
@@ -23,7 +23,8 @@ from dachi.clock import Clock
 from dachi.store import assessments, photos
 from dachi.store.database import connect
 from dachi.web.app import create_app
-from tests.browser.chromium import AXE, FLAGS, chromium
+from tests.browser.chromium import FLAGS, chromium, violations
+from tools.screenshots import signed_in
 
 BUDGET_KB = 250
 #: Answers that are files or parts of pages.
@@ -57,20 +58,14 @@ ASKED = (
 )  # fmt: skip
 
 
-def sign_in(browser: Browser, base: str) -> tuple[list[Any], list[str]]:
-    """Cookies of the demo's coach, and addresses of the first person's own pages."""
-    context = browser.new_context()
+def own_pages(browser: Browser, base: str, state: StorageState) -> list[str]:
+    """Addresses of the first person's own pages."""
+    context = browser.new_context(storage_state=state)
     page = context.new_page()
-    page.goto(f"{base}/sign-in")
-    page.fill("#email", demo.ACCOUNT)
-    page.fill("#password", demo.PASSWORD)
-    page.click("main button[type=submit]")
-    page.wait_for_url(f"{base}/")
-    kept: list[Any] = list(context.cookies())
     page.goto(f"{base}/p/1/practice")
     own = "/me/" + page.locator("#own code").inner_text().split("/me/")[1]
     context.close()
-    return kept, [own, f"{own}/method", f"{own}/play/0"]
+    return [own, f"{own}/method", f"{own}/play/0"]
 
 
 def weigh(page: Page, address: str) -> tuple[int, int | None]:
@@ -95,17 +90,8 @@ def weigh(page: Page, address: str) -> tuple[int, int | None]:
 
 
 def findings(page: Page) -> list[str]:
-    page.evaluate(AXE.read_text("utf-8"))
-    page.evaluate(
-        "document.querySelectorAll('svg.glyph')"
-        ".forEach(s => s.replaceChildren(...s.querySelectorAll(':scope > title')))"
-    )
-    found = page.evaluate(
-        "async only => (await axe.run(document, {runOnly: only})).violations"
-        ".map(v => `${v.impact} ${v.id}: ${v.nodes[0].target.join(' ')} (${v.nodes.length})`)",
-        RULES,
-    )
-    return [str(f) for f in found]
+    """What axe finds, whatever its impact."""
+    return [f"{impact} {name}: {where[:80]}" for impact, name, where in violations(page, RULES)]
 
 
 def too_wide(page: Page) -> list[str]:
@@ -130,10 +116,12 @@ def main() -> None:
         over = faults = pages = 0
         with sync_playwright() as p:
             browser = p.chromium.launch(executable_path=chromium(), args=FLAGS)
-            cookies, own = sign_in(browser, base)
+            state = signed_in(browser, base)
+            own = own_pages(browser, base, state)
             for path in [*sorted(addresses(app, folder)), *ASKED, *own]:
-                context = browser.new_context(viewport={"width": 1280, "height": 800})
-                context.add_cookies(cookies)
+                context = browser.new_context(
+                    viewport={"width": 1280, "height": 800}, storage_state=state
+                )
                 page = context.new_page()
                 weight, status = weigh(page, base + path)
                 if status != 200 or not page.locator("main").count():
@@ -142,7 +130,6 @@ def main() -> None:
                 pages += 1
                 found = too_wide(page) + findings(page)
                 page.evaluate("document.documentElement.dataset.bsTheme = 'dark'")
-                page.wait_for_timeout(400)
                 found += [f"dark: {f}" for f in findings(page) if "color-contrast" in f]
                 over += weight > BUDGET_KB * 1000
                 faults += len(found)

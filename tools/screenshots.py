@@ -80,7 +80,7 @@ def first(browser: Browser, folder: Path) -> None:
     server = create_server(app, host="127.0.0.1", port=0, threads=4)
     threading.Thread(target=server.run, daemon=True).start()
     base = f"http://127.0.0.1:{server.effective_port}"
-    state = _signed_in(browser, base)
+    state = signed_in(browser, base)
     _shoot(browser, base, state, "first", DESK, "light", "/")
     server.close()
 
@@ -100,7 +100,7 @@ def main() -> None:
         with sync_playwright() as playwright:
             path = os.environ.get("CHROMIUM") or shutil.which("chromium")
             browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
-            state = _signed_in(browser, base)
+            state = signed_in(browser, base)
             known = _links(browser, base, state)
             for view, size, theme, address in VIEWS:
                 _shoot(browser, base, state, view, size, theme, address.format(**known))
@@ -111,7 +111,8 @@ def main() -> None:
         server.close()
 
 
-def _signed_in(browser: Browser, base: str) -> StorageState:
+def signed_in(browser: Browser, base: str) -> StorageState:
+    """What a browser keeps once the demo's coach has signed in."""
     context = browser.new_context()
     page = context.new_page()
     page.goto(f"{base}/sign-in")
@@ -163,11 +164,14 @@ def _links(browser: Browser, base: str, state: StorageState) -> dict[str, str]:
     page.get_by_role("button", name="Open the run sheet").click()
     page.wait_for_url(f"{base}/a/*")
     new = page.url.split("/a/")[1]
-    page.goto(f"{base}/a/{new}/phone")
-    page.get_by_role("button", name="Make the code").click()
-    phone = page.locator(".link-text code").inner_text().removeprefix(base)
     page.goto(f"{base}/?q={demo.WAITING}")
     waiting = str(page.locator(".day-act").first.get_attribute("href")).split("/")[2]
+    # The visit whose last photograph was looked at: the phone says so.
+    page.goto(f"{base}/t/{waiting}")
+    sheet = str(page.locator('a[href^="/a/"]').first.get_attribute("href"))
+    page.goto(f"{base}/a/{sheet.split('/')[2].split('?')[0]}/phone")
+    page.get_by_role("button", name="Make the code").click()
+    phone = page.locator(".link-text code").inner_text().removeprefix(base)
     context.close()
     return {
         "waiting": waiting,

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from bench.bodies.mesh import Array, Person, person
+from bench.bodies.mesh import SIDES, Array, Person, person
 from bench.bodies.poses import MAKERS, limb_lengths
 from bench.bodies.shots import CLICKS, Clicking, Shot, from_beside, shoot, together
 from bench.bodies.truth import joint_angles, truth, turned_out
@@ -117,21 +117,18 @@ def formulas_agree(bodies: list[Person]) -> None:
 
 
 def rotations(bodies: list[Person], shots: int) -> None:
-    """How far a thigh is turned out against the pelvis, where that is told."""
+    """How far the thighs of a butterfly are turned out against the pelvis: the pose that tells."""
     print(f"\nrotation of the hip against the pelvis\n{HEAD}")
-    for pose_id in ("butterfly",):
-        rng = np.random.default_rng([10, *pose_id.encode()])
-        rows = []
-        for i in range(shots):
-            shot = shoot(pose_id, bodies[i % len(bodies)], rng)
-            if (found := read(shot)) is None:
-                continue
-            for r in found.readings:
-                if r.id.endswith("hip_rotation"):
-                    named = r.id.split("_")[0]
-                    side = named if named in ("left", "right") else shot.side
-                    rows.append((r.value - turned_out(shot, side), r.sd))
-        line(f"{pose_id}, rotation", (np.array(rows), 0, 0), shots)
+    rng = np.random.default_rng([10, *b"butterfly"])
+    rows = []
+    for i in range(shots):
+        shot = shoot("butterfly", bodies[i % len(bodies)], rng)
+        if (found := read(shot)) is None:
+            continue
+        for side in SIDES:
+            r = found.reading(f"{side}_hip_rotation")
+            rows.append((r.value - turned_out(shot, side), r.sd))
+    line("butterfly, rotation", (np.array(rows), 0, 0), shots)
 
 
 def joints(bodies: list[Person], shots: int) -> None:

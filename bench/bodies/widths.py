@@ -3,8 +3,7 @@
 ``python -m bench.bodies.widths [fit|report] [SHOTS]`` takes, for each pose, headlines of bodies
 marked where the points lie, with the trochanter a centimetre before and behind, and with marks
 6 mm off on the skin, and finds the factor at which the interval holds in the middle of 92 to 98 %
-of them all. Fitted on the ``fit`` half; on the
-``report`` half it only tells what is left.
+of them all. Fitted on the ``fit`` half; on the ``report`` half it only tells what is left.
 """
 
 from __future__ import annotations

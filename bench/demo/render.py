@@ -1,9 +1,10 @@
 """Makes the demo's pictures: ``python -m bench.demo.render [WORKER OF]``; hours of two cores.
 
-Everybody keeps one body, skin and clothes over the weeks, in one hall; light and camera differ by
-visit. Poses are posed to the scenario's angles (true angles of the body, by ``bench.bodies``), and
-the marks stored beside a picture are the skin points a coach would set, with the error of a
-careful click. What is there is left alone; without arguments the studio's file is written too.
+Everybody keeps one body, skin and clothes over the weeks, in one hall; light differs by
+photograph, the camera by visit and pose. Poses are posed to the scenario's angles (true angles of
+the body, by ``bench.bodies``), and the marks stored beside a picture are the skin points a coach
+would set, with the error of a careful click. What is there is left alone; without arguments the
+studio's file is written too.
 """
 
 from __future__ import annotations

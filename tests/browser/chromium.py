@@ -37,6 +37,35 @@ def chromium() -> str:
     return path
 
 
+def violations(page: Page, only: Any) -> list[tuple[str, str, str]]:
+    """What axe-core finds on a page, what is folded opened, but for menus: impact, rule, where."""
+    page.evaluate(AXE.read_text("utf-8"))
+    # A drawn figure is one image with a name; its hundreds of limbs are nobody's stop.
+    page.evaluate(
+        "document.querySelectorAll('svg.glyph')"
+        ".forEach(s => s.replaceChildren(...s.querySelectorAll(':scope > title')))"
+    )
+    page.evaluate(
+        "document.querySelectorAll('details:not([open], .item-acts)')"
+        ".forEach(d => { d.open = true; d.dataset.folded = ''; })"
+    )
+    # A colour that is still on its way from one theme to the other is nobody's fault.
+    page.evaluate(
+        "Promise.all(document.getAnimations().filter(a => isFinite(a.effect.getComputedTiming().endTime))"
+        ".map(a => a.finished.catch(() => null)))"
+    )
+    found = page.evaluate(
+        "async only => (await axe.run(document, {runOnly: only})).violations.map(v => [v.impact,"
+        " v.id, v.nodes.map(n => n.target.join(' ') + ': ' + n.failureSummary).join(' | ')])",
+        only,
+    )
+    page.evaluate(
+        "document.querySelectorAll('details[data-folded]')"
+        ".forEach(d => { d.open = false; delete d.dataset.folded; })"
+    )
+    return [(str(i), str(n), str(where)) for i, n, where in found]
+
+
 class InChromium(Served):
     """A page on the served application; console errors fail the test."""
 
@@ -102,28 +131,5 @@ class InChromium(Served):
         """
         rules = ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa", "best-practice", "experimental"]
         only = {"type": "rule", "values": ["color-contrast"]} if only_colours else rules
-        page.evaluate(AXE.read_text("utf-8"))
-        # A drawn figure is one image with a name; its hundreds of limbs are nobody's stop.
-        page.evaluate(
-            "document.querySelectorAll('svg.glyph')"
-            ".forEach(s => s.replaceChildren(...s.querySelectorAll(':scope > title')))"
-        )
-        page.evaluate(
-            "document.querySelectorAll('details:not([open], .item-acts)')"
-            ".forEach(d => { d.open = true; d.dataset.folded = ''; })"
-        )
-        # A colour that is still on its way from one theme to the other is nobody's fault.
-        page.evaluate(
-            "Promise.all(document.getAnimations().filter(a => isFinite(a.effect.getComputedTiming().endTime))"
-            ".map(a => a.finished.catch(() => null)))"
-        )
-        found = page.evaluate(
-            "async only => (await axe.run(document, {runOnly: only})).violations.map(v => [v.impact,"
-            " v.id, v.nodes.map(n => n.target.join(' ') + ': ' + n.failureSummary).join(' | ')])",
-            only,
-        )
-        page.evaluate(
-            "document.querySelectorAll('details[data-folded]')"
-            ".forEach(d => { d.open = false; delete d.dataset.folded; })"
-        )
+        found = violations(page, only)
         return [f"{i}: {n} {where}" for i, n, where in found if i in ("serious", "critical")]

@@ -241,7 +241,10 @@
   function show(text) {
     const page = new DOMParser().parseFromString(text, "text/html");
     $("fan").innerHTML = page.querySelector("[data-part=overlay] svg").innerHTML;
+    // What is unfolded stays so while a mark is dragged.
+    const open = [...strip.querySelectorAll("details[open]")].map((d) => d.className);
     strip.replaceChildren(page.querySelector("[data-part=strip]"));
+    strip.querySelectorAll("details").forEach((d) => { d.open = open.includes(d.className); });
     if (!drag) declutter();
   }
 
