@@ -1,91 +1,142 @@
 """Proposed marks on photographs of bodies: ``python -m bench.proposals [FOLDER]`` (var/pictures).
 
 The folder is made by ``python -m bench.bodies.pictures FOLDER``. Errors are shares of the thigh's
-length as the camera sees it, against the very points on the skin that a pose asks for; beside
-them where marks would start without looking.
+length as the camera sees it, against the very points on the skin that a pose asks for: of the
+network's joints alone, of the body laid behind them with and without the mat, and of where marks
+would start without looking. Then which marks are doubted, and what is read where a photograph is
+accepted untouched. Nothing here is fitted on these pictures (see ``bench.bodies.network``).
 """
 
 from __future__ import annotations
 
-import json
 import sys
-import time
+from collections import defaultdict
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from bench.bodies.sights import Sight, sights
+from dachi.core.body.anatomy import exchanged
+from dachi.core.measuring.fuse import Fused, fuse
+from dachi.core.measuring.measure import measure
+from dachi.core.measuring.scene import Point, Scene, SceneError
 from dachi.data import catalogue
-from dachi.photos import landmarks
-from dachi.photos.stickers import decode
 from dachi.studio import starting_marks
-from dachi.studio.seen_joints import joint_of, marks_of, see
+from dachi.studio.seen_joints import joint_of
 
-#: Outer hip to outer knee, as a share of the body's height.
-THIGH = 0.25
+WAYS = ("alone", "fused", "no mat", "blind")
+#: A mark this wrong, as a share of the thigh, is to be doubted.
+WRONG = 0.10
 
 
-def thigh_px(told: dict[str, Any]) -> float:
-    """About how long a thigh is at the mat's middle, px."""
-    camera = told["camera"]
-    middle = np.array(camera["rotation"]) @ [0, 0, 30.0] + camera["translation"]
-    return float(THIGH * told["height_cm"] * camera["focal_px"] / middle[2])
+def placed(sight: Sight) -> tuple[dict[str, dict[str, Point]], Fused | None]:
+    """Marks by each way, and the body behind them through the mat's camera."""
+    assert sight.seen is not None
+    pose, side, variant = sight.pose, sight.side, sight.pose.default_variant()
+    ways: dict[str, dict[str, Point]] = {
+        "blind": starting_marks.guess_marks(pose, side, sight.image.width, sight.image.height),
+        "alone": {
+            m.id: sight.seen.joints[joint]
+            for m in pose.marks
+            if (joint := joint_of(m.body, sight.told["side"])) is not None
+        },
+    }
+    bodies = [
+        fuse(pose, side, variant, sight.image, sight.seen.joints, camera,
+             spreads_px=sight.seen.apart)
+        for camera in (sight.estimate(), None)
+    ]  # fmt: skip
+    for name, body in zip(("fused", "no mat"), bodies, strict=True):
+        if body is not None:
+            ways[name] = body.marks
+    return ways, bodies[0]
+
+
+def untouched(sight: Sight, body: Fused) -> tuple[float, float] | None:
+    """Error and spread of the headline where every mark is left where it was seen, degrees."""
+    pose = sight.pose
+    names = [n for n in pose.required if n in body.marks]
+    scene = Scene(
+        pose.id, sight.side, "passive", sight.image, {n: body.marks[n] for n in names},
+        mark_sds={n: body.sds[n] for n in names}, mat=sight.mat(), marked="eye",
+    )  # fmt: skip
+    try:
+        found = measure(scene, catalogue()).headline
+    except SceneError:
+        return None
+    return found.value - sight.told["truth"][found.id], found.sd
 
 
 def main(argv: list[str] | None = None) -> None:
-    folder = Path((argv or ["var/pictures"])[0])
-    seen: dict[tuple[str, str], list[float]] = {}
-    blind: dict[tuple[str, str], list[float]] = {}
-    took, nobody, exchanged, shots = [], 0, 0, 0
-    for file in sorted(folder.glob("*.json")):
-        picture = file.with_suffix(".jpg")
-        if not picture.exists():
-            continue
-        told = json.loads(file.read_text())
-        image = decode(picture.read_bytes())
-        pose = catalogue().pose(told["pose"])
-        size, variant = (image.shape[1], image.shape[0]), pose.default_variant()
-        began = time.perf_counter()
-        joints = see(image, pose, told["side"], variant)
-        took.append(time.perf_counter() - began)
+    gaps: dict[tuple[str, str, str], list[float]] = defaultdict(list)
+    doubts: list[tuple[bool, bool]] = []
+    read: dict[str, list[tuple[float, float, bool]]] = defaultdict(list)
+    swapped = nobody = shots = unread = 0
+    took = []
+    for sight in sights(Path((argv or ["var/pictures"])[0])):
         shots += 1
-        if joints is None:
+        took.append(sight.seconds)
+        if sight.seen is None:
             nobody += 1
             continue
-        other = landmarks.swapped(joints)
-        gaps = [
-            sum(np.hypot(*(np.subtract(j[n], told["joints"][n]))) for n in j if n in told["joints"])
-            for j in (joints, other)
-        ]
-        exchanged += gaps[1] < 0.8 * gaps[0]
-        proposed = marks_of(joints, pose, told["side"], variant, size)
-        guessed = starting_marks.guess_marks(pose, told["side"], *size)
-        for m in pose.marks:
-            part = (joint_of(m.body, told["side"]) or "").partition(".")[2] or "other"
-            if m.id not in told["marks"] or m.id not in proposed:
+        ways, body = placed(sight)
+        for m in sight.pose.marks:
+            part = (joint_of(m.body, sight.told["side"]) or "").partition(".")[2] or "other"
+            if m.id not in sight.told["marks"]:
                 continue
-            for found, into in ((proposed, seen), (guessed, blind)):
-                off = np.hypot(*np.subtract(found[m.id], told["marks"][m.id])) / thigh_px(told)
-                into.setdefault((pose.id, part), []).append(float(off))
-    print(f"{shots} photographs, nobody seen in {nobody}, left and right exchanged in {exchanged}")
-    parts = sorted({p for _, p in seen})
-    print(f"{'of the thigh':20} {'seen, median':>13} {'90 %':>6} {'blind':>15} {'90 %':>6}")
+            for way in WAYS:
+                if m.id in ways.get(way, {}):
+                    off = np.subtract(ways[way][m.id], sight.told["marks"][m.id])
+                    gap = float(np.hypot(*off)) / sight.thigh_px
+                    gaps[way, sight.pose.id, part].append(gap)
+                    if way == "fused" and body is not None and m.id in sight.pose.required:
+                        doubts.append((gap > WRONG, m.id not in body.certain()))
+        if body is not None:
+            right, wrong = (
+                sum(np.hypot(*np.subtract(j[n], sight.told["joints"][n])) for n in j)
+                for j in (body.centres, exchanged(body.centres))
+            )
+            swapped += wrong < 0.8 * right
+            certain = set(sight.pose.required) <= set(body.certain())
+            if (found := untouched(sight, body)) is None:
+                unread += 1
+            else:
+                read[sight.pose.id].append((*found, certain))
+    print(f"{shots} photographs, nobody seen in {nobody}, left and right exchanged in {swapped}")
+    parts = sorted({p for _, _, p in gaps})
+    print(f"{'of the thigh':14}" + "".join(f"{w + ', median':>16} {'90 %':>5}" for w in WAYS))
     for part in parts:
-        own, without = (
-            np.concatenate([v for (_, p), v in rows.items() if p == part]) for rows in (seen, blind)
-        )
-        print(
-            f"{part:20} {np.median(own):13.3f} {np.percentile(own, 90):6.2f}"
-            f" {np.median(without):15.3f} {np.percentile(without, 90):6.2f}  ({len(own)})"
-        )
-    for pose_id in dict.fromkeys(p for p, _ in seen):
-        words = [
-            f"{part} {np.median(seen[pose_id, part]):.2f}"
-            for part in parts
-            if (pose_id, part) in seen
-        ]
-        print(f"  {pose_id:20} {', '.join(words)}")
-    print(f"  {np.median(took):.2f} s a picture, longest {max(took):.2f}")
+        row = []
+        for way in WAYS:
+            own = [g for (w, _, p), v in gaps.items() if (w, p) == (way, part) for g in v]
+            row.append(f"{np.median(own):16.3f} {np.percentile(own, 90):5.2f}" if own else " " * 22)
+        print(f"{part:14}" + "".join(row))
+    print("by pose, fused (alone)")
+    for pose_id in dict.fromkeys(p for _, p, _ in gaps):
+        words = []
+        for part in parts:
+            own, raw = (gaps.get((w, pose_id, part)) for w in ("fused", "alone"))
+            if own:
+                words.append(
+                    f"{part} {np.median(own):.2f}" + (f" ({np.median(raw):.2f})" if raw else "")
+                )
+        print(f"  {pose_id:18} {', '.join(words)}")
+    wrong, doubted = np.array(doubts).T
+    print(
+        f"{np.mean(wrong):.0%} of marks are wrong by more than {WRONG:.0%} of the thigh;"
+        f" {np.mean(doubted[wrong]):.0%} of those are doubted, and {np.mean(doubted):.0%} of all"
+    )
+    print(f"accepted untouched ({unread} not read): mean error, interval holds, sd over rms")
+    rows = {p: np.array(v) for p, v in read.items()}
+    rows["all"] = np.concatenate(list(rows.values()))
+    rows["all is certain"] = rows["all"][rows["all"][:, 2] > 0]
+    for name, r in rows.items():
+        if len(r):
+            error, sd = r[:, 0], r[:, 1]
+            holds = np.mean(np.abs(error) < 1.96 * sd)
+            width = np.sqrt(np.mean(sd**2) / np.mean(error**2))
+            print(f"  {name:18} {np.mean(np.abs(error)):5.1f} {holds:5.0%} {width:5.2f} ({len(r)})")
+    print(f"{np.median(took):.2f} s a picture, longest {max(took):.2f}")
 
 
 if __name__ == "__main__":

@@ -19,6 +19,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from dachi.core.body.anatomy import exchanged
+
 Array = NDArray[np.float64]
 Joints = dict[str, tuple[float, float]]
 
@@ -81,13 +83,43 @@ def find(
     return {n: (float(x), float(y)) for n, (x, y) in middle.items()}
 
 
+#: A body known roughly is looked at again in squares this much larger than its reach.
+CLOSER = (1.4, 1.6, 1.8)
+
+
+def closer(
+    image: NDArray[np.uint8], roughly: Mapping[str, tuple[float, float]], model: Path
+) -> tuple[Joints, dict[str, float]]:
+    """Joints of a body whose joints are roughly known, px, and how far looks at each lay apart.
+
+    ``roughly`` has at least hips and shoulders. It is looked at upright, as it is and mirrored.
+    """
+    at = {n: np.array(p) for n, p in roughly.items()}
+    hips = (at["left.hip"] + at["right.hip"]) / 2
+    way = (at["left.shoulder"] + at["right.shoulder"]) / 2 - hips
+    up = math.degrees(math.atan2(way[1], way[0])) + 90.0
+    reach = max(float(np.hypot(*(p - hips))) for p in at.values())
+    (x, y), last = hips.tolist(), image.shape[1] - 1
+    mirrored = np.ascontiguousarray(image[:, ::-1])
+    looks = []
+    for room in CLOSER:
+        side = 2 * room * reach
+        looks.append(_named(_ask(image, Crop(x, y, side, up), model)[0]))
+        other = _named(_ask(mirrored, Crop(last - x, y, side, -up), model)[0])
+        looks.append(exchanged({n: (last - a, b) for n, (a, b) in other.items()}))
+    alike = [_as(dict(roughly), joints) for joints in looks]
+    middle = {n: np.median([j[n] for j in alike], axis=0) for n in alike[0]}
+    apart = {n: float(np.hypot(*np.std([j[n] for j in alike], axis=0))) for n in alike[0]}
+    return {n: (float(a), float(b)) for n, (a, b) in middle.items()}, apart
+
+
 def _as(best: Joints, joints: Joints) -> Joints:
     """Joints named as in another look: the network takes left for right at times."""
 
     def gap(found: Joints) -> float:
         return sum(math.dist(found[n], best[n]) for n in best)
 
-    return min(joints, swapped(joints), key=gap)
+    return min(joints, exchanged(joints), key=gap)
 
 
 def _looks(image: NDArray[np.uint8], crop: Crop, model: Path) -> Iterator[tuple[Joints, float]]:
@@ -133,9 +165,3 @@ def _ask(image: NDArray[np.uint8], crop: Crop, model: Path) -> tuple[Array, floa
     points = by_shape[(1, 195)].reshape(39, 5)[:, :2].astype(float)
     back = np.linalg.inv(turn)
     return (points - shift) @ back.T, float(by_shape[(1, 1)][0, 0])
-
-
-def swapped(joints: Joints) -> Joints:
-    """The same joints with left and right exchanged."""
-    other = {"left": "right", "right": "left"}
-    return {f"{other[n.split('.')[0]]}.{n.split('.')[1]}": p for n, p in joints.items()}

@@ -19,7 +19,8 @@ Point = tuple[float, float]
 class Marking:
     """Marks on one trial's photo as a person left them. Pixels of the stored picture.
 
-    ``marked`` says how they were set; nothing where that has not been said.
+    ``marked`` says how they were set; nothing where that has not been said. ``seen`` are marks
+    left where the program saw them.
     """
 
     marks: Mapping[str, Point]
@@ -34,6 +35,7 @@ class Marking:
     trial_id: int = 0
     number: int = 0
     created_at: str = ""
+    seen: tuple[str, ...] = ()
 
 
 class Charted(NamedTuple):
@@ -109,8 +111,8 @@ def save(
         )
     cursor = db.execute(
         "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
-        " overrule_reason, marked, once_key, created_at)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " overrule_reason, marked, once_key, created_at, seen)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             trial_id,
             last + 1,
@@ -124,6 +126,7 @@ def save(
             marking.marked or "eye",
             once_key,
             db.now(),
+            _dump(sorted(marking.seen)),
         ),
     )
     _save_readings(db, int(cursor.lastrowid or 0), result, made_from)
@@ -203,6 +206,7 @@ def _from_row(row: sqlite3.Row) -> Marking:
         row["trial_id"],
         row["number"],
         row["created_at"],
+        tuple(json.loads(row["seen"])),
     )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from dachi.core.measuring.figure_match import Region
@@ -32,9 +32,14 @@ class Photo:
     joints: Mapping[str, tuple[float, float]] | None = None
     #: What is wrong with it for its place (kind, sentence); None where nobody looked yet.
     said: tuple[tuple[str, str], ...] | None = None
+    #: How far several looks at each joint lay apart, px.
+    apart: Mapping[str, float] = field(default_factory=dict)
+    #: How many of its marks want a look; None where nobody looked yet.
+    doubtful: int | None = None
 
 
 def _photo(row: sqlite3.Row) -> Photo:
+    joints = json.loads(row["joints"]) if row["joints"] else None
     return Photo(
         row["id"],
         row["sha256"],
@@ -45,8 +50,10 @@ def _photo(row: sqlite3.Row) -> Photo:
         row["origin"],
         json.loads(row["truth"]) if row["truth"] else None,
         {int(k): at for k, at in json.loads(row["cards"]).items()} if row["cards"] else None,
-        {k: (x, y) for k, (x, y) in json.loads(row["joints"]).items()} if row["joints"] else None,
+        {k: (at[0], at[1]) for k, at in joints.items()} if joints is not None else None,
         tuple((k, w) for k, w in json.loads(row["said"])) if row["said"] else None,
+        {k: at[2] for k, at in (joints or {}).items() if len(at) > 2},
+        row["doubtful"],
     )
 
 
@@ -102,12 +109,16 @@ def set_joints(
     photo_id: int,
     found: Mapping[str, tuple[float, float]],
     said: Sequence[tuple[str, str]] = (),
+    apart: Mapping[str, float] | None = None,
 ) -> bool:
-    """Keep the joints seen in a photograph and what is wrong with it (kind, sentence).
+    """Keep the joints seen in a photograph, how far looks at them lay apart, and what is wrong
+    with it (kind, sentence).
 
     False where the coach has no such photograph.
     """
     told = {k: [round(x, 1), round(y, 1)] for k, (x, y) in found.items()}
+    for name, px in (apart or {}).items():
+        told[name].append(round(px, 1))
     cursor = db.execute(
         f"UPDATE photo SET joints = ?, said = ? WHERE id IN ({_OWN})",
         (json.dumps(told), json.dumps(list(said)), photo_id, coach_id),

@@ -30,6 +30,7 @@ def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
     marks: dict[str, Point] = {}
     guesses: set[str] = set()
     sds: dict[str, float] = {}
+    seen: list[str] = []
     for m in pose.marks:
         point = _point(form, f"mark-{m.id}", m.label)
         if point is None or form.get(f"mark-{m.id}-state") == "absent":
@@ -38,8 +39,10 @@ def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
         state = form.get(f"mark-{m.id}-state", "placed")
         if state == "guess":
             guesses.add(m.id)
-        if state == "sticker":
+        if state in ("sticker", "seen"):
             sds[m.id] = _number(form.get(f"mark-{m.id}-sd"), m.label) or 1.0
+        if state == "seen":
+            seen.append(m.id)
     corners = None
     if form.get("mat") == "on":
         found = {c: _point(form, f"corner-{c}", c.replace("_", " ")) for c in CORNERS}
@@ -57,9 +60,10 @@ def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
             level,
             corners,
             facing if facing in ("left", "right") else None,
-            "sticker" if sds else "hand",
+            "seen" if seen else "sticker" if sds else "hand",
             form.get("overrule_reason", "").strip()[:500],
             marked if (marked := form.get("marked", "")) in WAYS else "",
+            seen=tuple(seen),
         ),
         guesses,
     )

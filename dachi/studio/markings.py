@@ -35,20 +35,10 @@ from dachi.store.positions import Position
 from dachi.store.practitioners import Practitioner
 from dachi.studio import (
     corner_cards,
-    drafts,
-    seen_joints,
-    starting_marks,
     summaries,
     versions,
 )
 from dachi.studio.work import Work
-
-#: So many marks left where the program put them are asked about once.
-ASKED_FROM, UNTOUCHED_PX = 3, 1.0
-
-
-class Unsure(SceneError):
-    """A marking that is kept when it is accepted once more; the message says what is odd."""
 
 
 @dataclass(frozen=True)
@@ -158,6 +148,7 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
             corner_sd_px=_corner_sd(at) / math.sqrt(shots),
         )
     way = marking.marked or at.usual
+    ways = {n: "eye" if n in marking.seen else "sticker" for n in marking.mark_sds}
     return Scene(
         id=str(at.trial.id),
         pose=at.trial.pose,
@@ -175,7 +166,7 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
         prop_cm=at.trial.prop_cm,
         marked="sticker" if way == "standing" else way,
         sticker_put="standing" if way == "standing" else "in_pose",
-        marked_by_mark={} if way == "joint" else dict.fromkeys(marking.mark_sds, "sticker"),
+        marked_by_mark={} if way == "joint" else ways,
     )
 
 
@@ -241,109 +232,12 @@ def hold_with(work: Work, trial: Trial, other: Trial | None) -> str | None:
     return said
 
 
-def _renew_holds(work: Work, trial: Trial) -> None:
+def renew_holds(work: Work, trial: Trial) -> None:
     """Shots that are read together with a trial's photograph follow its marks."""
     for other in assessments.trials(work.db, work.coach, trial.assessment_id):
         if other.held_with == slot_of(trial).key and other.status != "unmarked":
             measure_again(work, other)
             summaries.refresh(work, other.practitioner_id, other.pose)
-
-
-def opening(
-    work: Work, at: Surroundings, *, drafted: bool = True
-) -> tuple[Marking, dict[str, str]]:
-    """What the bench opens with, and the state of each mark.
-
-    The draft (where one is wanted), the last marking, the marks of a like shot, or a guess.
-    """
-    draft = markings.draft(work.db, work.coach, at.trial.id) if drafted else None
-    if draft:
-        try:
-            marking, guesses = drafts.read_form(draft, at.pose)
-            return marking, {k: "guess" if k in guesses else "placed" for k in marking.marks}
-        except SceneError:
-            pass
-    history = markings.history(work.db, work.coach, at.trial.id)
-    if history:
-        return history[0], dict.fromkeys(history[0].marks, "placed")
-    return start(work, at)
-
-
-def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
-    """Where the program puts marks by itself: those of a like shot from the same camera place,
-    the joints that were seen, those of a like shot from elsewhere, or a guess.
-    """
-    like = _like(work, at)
-    seen: dict[str, Point] = {}
-    if at.photo.joints:
-        seen = seen_joints.marks_of(
-            dict(at.photo.joints), at.pose, at.trial.side, at.trial.variant, at.size
-        )
-    marks = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
-    facing = None
-    if like is not None:
-        before, width, height, same_place = like
-        carried = starting_marks.scaled(before.marks, (width, height), at.size)
-        marks |= carried | seen | (carried if same_place else {})
-        facing = before.facing
-    else:
-        marks |= seen
-    required = {k: v for k, v in marks.items() if k in at.pose.required}
-    return Marking(required, facing=facing), dict.fromkeys(required, "guess")
-
-
-def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int, bool] | None:
-    return markings.last_marks(
-        work.db, work.coach, at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
-    )
-
-
-def accept(
-    work: Work, at: Surroundings, form: Mapping[str, str], once_key: str | None, seen: int | None
-) -> None:
-    """Keep a posted marking with its readings.
-
-    ``seen`` is the number of the marking the person was looking at. Raises SceneError and
-    Conflict with a sentence; then nothing is kept.
-    """
-    marking, guesses = drafts.read_form(form, at.pose)
-    left = [m.label for m in at.pose.marks if m.id in guesses]
-    if left:
-        raise SceneError(
-            f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
-            "confirm it with the space bar"
-        )
-    if form.get("sure") != "1":
-        _ask_once(work, at, marking)
-    keep(work, at, marking, once_key=once_key, seen=seen)
-    if at.photo.truth is None and marking.marked not in ("", "joint", at.usual):
-        accounts.keep_usual_marked(work.db, work.coach, marking.marked)
-    summaries.refresh(work, at.who.id, at.trial.pose)
-    _renew_holds(work, at.trial)
-
-
-def _ask_once(work: Work, at: Surroundings, marking: Marking) -> None:
-    """Raise Unsure where a marking may be nobody's: untouched guesses, another camera's corners."""
-    if (said := corners_said(at, marking)) is not None:
-        raise Unsure(f"{said}. Accept again to keep it so.")
-    if markings.history(work.db, work.coach, at.trial.id):
-        return
-    guessed = start(work, at)[0].marks
-    # Somebody who lies still between two shots of a kind leaves most marks in place, not all.
-    enough = len(at.pose.required) if _like(work, at) else ASKED_FROM
-    still = [
-        m.label
-        for m in at.pose.marks
-        if m.id in guessed
-        and m.id in marking.marks
-        and m.id not in marking.mark_sds
-        and math.dist(guessed[m.id], marking.marks[m.id]) < UNTOUCHED_PX
-    ]
-    if len(still) >= enough:
-        raise Unsure(
-            f"{', '.join(still)}: still exactly where the program put them. Are they on the joints "
-            "of this photograph? If so, accept again."
-        )
 
 
 def keep(
@@ -471,13 +365,6 @@ def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
         text = str(error)
         return Read(None, f"{text[0].upper()}{text[1:]}.", labels, corners=corners)
     return Read(result, None, labels, camera, corners)
-
-
-def level_guess(at: Surroundings) -> tuple[Point, Point]:
-    """Where a level line starts: along the lower part of the picture, px."""
-    width, height = at.size
-    y = round(height * 0.88, 1)
-    return (round(width * 0.15, 1), y), (round(width * 0.85, 1), y)
 
 
 def marked_pictures(work: Work, assessment_id: int) -> list[tuple[Trial, Photo, Mapping[str, Any]]]:

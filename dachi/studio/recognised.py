@@ -22,7 +22,7 @@ from dachi.store.database import transaction
 from dachi.store.photos import Waiting
 from dachi.store.unsorted_photos import UnsortedPhoto
 from dachi.studio import corner_cards, visits
-from dachi.studio.seen_joints import MODEL, UNSURE, see
+from dachi.studio.seen_joints import MODEL, UNSURE, Sighted, see
 from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
 
@@ -94,16 +94,18 @@ def _look(work: Work, one: Waiting) -> None:
     """See a photograph's joints and what is wrong with it, and keep both at once; a picture
     that cannot be read has none.
     """
-    joints: Joints | None = None
+    found: Sighted | None = None
     said: list[tuple[str, str]] = []
     with contextlib.suppress(Told, OSError, cv2.error, ValueError):
         data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
         pose = catalogue().pose(one.pose)
         image = stickers.decode(data)
-        joints = see(image, pose, one.side, one.variant)
+        found = see(image, pose, one.side, one.variant)
+        joints = found.joints if found else None
         said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, joints)]
+    kept = (found.joints, said, found.apart) if found else ({}, said)
     with transaction(work.db):
-        photos.set_joints(work.db, work.coach, one.photo.id, joints or {}, said)
+        photos.set_joints(work.db, work.coach, one.photo.id, *kept)
 
 
 def _concerns(

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core.body.anatomy import other_side
+from dachi.core.body.anatomy import exchanged, other_side
 from dachi.core.body.staging import seen_over_range
 from dachi.core.catalogue.poses import Pose
-from dachi.core.measuring.scene import Point
+from dachi.core.measuring.calibration import CameraEstimate
+from dachi.core.measuring.fuse import SIDES, Fused, fuse
+from dachi.core.measuring.scene import Image
 from dachi.data import FOLDER
 from dachi.photos import landmarks
-from dachi.photos.landmarks import Crop, Joints, swapped
+from dachi.photos.landmarks import Crop, Joints
 
 Array = NDArray[np.float64]
 
@@ -35,8 +38,6 @@ class Layout:
     names: tuple[str, ...]
     joints: tuple[str, ...]
     figures: tuple[Array, ...]
-    #: All marks by name, for those no joint is seen for.
-    whole: tuple[Mapping[str, Point], ...]
 
 
 def layout_of(pose: Pose, side: str, variant: Mapping[str, str], size: tuple[int, int]) -> Layout:
@@ -46,31 +47,27 @@ def layout_of(pose: Pose, side: str, variant: Mapping[str, str], size: tuple[int
     names = tuple(n for n in seen[0] if n in named)
     return Layout(
         names, tuple(named[n] for n in names),
-        tuple(np.array([s[n] for n in names]) for s in seen), tuple(seen),
+        tuple(np.array([s[n] for n in names]) for s in seen),
     )  # fmt: skip
 
 
 def joint_of(body: str, side: str) -> str | None:
     """The joint a mark stands for, None for a place that is none."""
     owner, _, part = body.partition(".")
-    whose = {"side": side, "other": other_side(side)}.get(owner, owner)
+    # Of a pose with both sides alike the right one is marked.
+    own = side if side in SIDES else "right"
+    whose = {"side": own, "other": other_side(own)}.get(owner, owner)
     part = part.split(".")[0]
-    return f"{whose}.{part}" if part in landmarks.POINTS and whose in ("left", "right") else None
+    return f"{whose}.{part}" if part in landmarks.POINTS and whose in SIDES else None
 
 
 @dataclass(frozen=True)
 class Laid:
-    """A figure laid onto joints: how badly it fits (share of its size), and the map to pixels."""
+    """A figure laid onto joints: how badly it fits (share of its size), which one, how turned."""
 
     misfit: float
     figure: int
     turn: complex
-    shift: complex
-
-    def at(self, point: Point) -> Point:
-        """Where a point of the figure's picture comes to lie, px."""
-        z = self.turn * complex(*point) + self.shift
-        return z.real, z.imag
 
 
 def lay(layout: Layout, joints: Joints) -> Laid | None:
@@ -91,14 +88,14 @@ def lay(layout: Layout, joints: Joints) -> Laid | None:
         if abs(np.degrees(np.angle(turn))) > MOST_TURN_DEG:
             misfit += TURNED
         if best is None or misfit < best.misfit:
-            best = Laid(misfit, i, turn, complex(seen.mean() - turn * drawn.mean()))
+            best = Laid(misfit, i, turn)
     return best
 
 
-def see(
+def _seen_roughly(
     image: NDArray[np.uint8], pose: Pose, side: str, variant: Mapping[str, str]
 ) -> Joints | None:
-    """Joints of whoever is in the pose in an RGB picture, left and right told by the pose."""
+    """Joints of whoever is in the pose in an RGB picture, as far as the pose's figure tells."""
     height, width = image.shape[:2]
     layout = layout_of(pose, side, variant, (width, height))
     if len(layout.names) < 2:
@@ -111,30 +108,74 @@ def see(
     starts += [Crop(x, y, near, turned) for turned in (0.0, 90.0, -90.0)]
 
     def judge(joints: Joints, presence: float) -> float:
-        fits = [lay(layout, j) for j in (joints, swapped(joints))]
+        fits = [lay(layout, j) for j in (joints, exchanged(joints))]
         least = min((f.misfit for f in fits if f is not None), default=9.0)
         return least + UNSURE * (1.0 - presence)
 
-    found = landmarks.find(image, starts, judge, MODEL)
-    if found is None:
+    return landmarks.find(image, starts, judge, MODEL)
+
+
+@dataclass(frozen=True)
+class Sighted:
+    """Joints seen in a picture, px, and how far several looks at each lay apart, px."""
+
+    joints: Joints
+    apart: Mapping[str, float]
+
+
+def see(
+    image: NDArray[np.uint8], pose: Pose, side: str, variant: Mapping[str, str]
+) -> Sighted | None:
+    """Joints of whoever is in the pose in an RGB picture: seen roughly, a body laid behind them,
+    and looked at again as that body lies. Left and right are told by the body.
+    """
+    roughly = _seen_roughly(image, pose, side, variant)
+    if roughly is None:
         return None
-    as_seen, exchanged = (lay(layout, j) for j in (found, swapped(found)))
-    if exchanged is not None and (as_seen is None or exchanged.misfit < as_seen.misfit):
-        return swapped(found)
-    return found
+    size = Image(image.shape[1], image.shape[0])
+    body = fuse(pose, side, variant, size, roughly, None)
+    if body is None:
+        return Sighted(roughly, {})
+    return Sighted(*landmarks.closer(image, body.centres, MODEL))
 
 
-def marks_of(
-    joints: Joints, pose: Pose, side: str, variant: Mapping[str, str], size: tuple[int, int]
-) -> dict[str, Point]:
-    """Where a pose's marks are proposed: on their joints, others where the figure has them."""
-    layout = layout_of(pose, side, variant, size)
-    found = {n: joints[j] for n, j in zip(layout.names, layout.joints, strict=True)}
-    laid = lay(layout, joints)
-    if laid is not None:
-        found = {n: laid.at(p) for n, p in layout.whole[laid.figure].items()} | found
-    width, height = size
-    return {
-        n: (round(min(max(x, 2.0), width - 2.0), 1), round(min(max(y, 2.0), height - 2.0), 1))
-        for n, (x, y) in found.items()
-    }
+@lru_cache(256)
+def _fused(key: _Asked) -> Fused | None:
+    asked = key.asked
+    return fuse(
+        asked.pose, asked.side, asked.variant, asked.image, asked.joints, asked.estimate,
+        spreads_px=asked.apart, segments_cm=asked.segments_cm, prop_cm=asked.prop_cm,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Question:
+    """Everything that says where a body lies behind joints that were seen (see ``fuse``)."""
+
+    pose: Pose
+    side: str
+    variant: Mapping[str, str]
+    image: Image
+    joints: Joints
+    apart: Mapping[str, float]
+    estimate: CameraEstimate | None
+    segments_cm: Mapping[str, float]
+    prop_cm: float | None
+
+
+class _Asked:
+    """A question that is the same as another which says the same."""
+
+    def __init__(self, asked: Question) -> None:
+        self.asked, self._said = asked, repr(asked)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Asked) and self._said == other._said
+
+    def __hash__(self) -> int:
+        return hash(self._said)
+
+
+def body_of(asked: Question) -> Fused | None:
+    """The body behind joints that were seen; the same question is answered once."""
+    return _fused(_Asked(asked))

@@ -32,7 +32,7 @@ def shown(at: Surroundings, marking: Marking, states: Mapping[str, str]) -> list
         x, y = marking.marks.get(m.id, guess[m.id])
         state = states.get(m.id, "absent")
         if m.id in marking.mark_sds:
-            state = "sticker"
+            state = "seen" if m.id in marking.seen else "sticker"
         found.append(
             ShownMark(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key)
         )

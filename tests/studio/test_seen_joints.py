@@ -14,7 +14,8 @@ from dachi.photos.landmarks import swapped
 from dachi.store import assessments, photos
 from dachi.store.database import connect
 from dachi.studio import recognised, seen_joints, starting_marks
-from dachi.studio.markings import start, surroundings
+from dachi.studio.markings import surroundings
+from dachi.studio.opening import start
 from tests.support import CLOCK, Pages, plain_picture
 
 PICTURES = Path(__file__).parents[1] / "pictures"

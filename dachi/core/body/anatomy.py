@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import TypeVar
+
+T = TypeVar("T")
 
 SIDES = ("left", "right", "both")
 MODES = ("active", "passive")
@@ -34,6 +38,11 @@ HIP_REFERENCES: dict[str, Reference] = {
 def other_side(side: str) -> str:
     """Return the opposite of ``left`` or ``right``."""
     return "right" if side == "left" else "left"
+
+
+def exchanged(joints: Mapping[str, T]) -> dict[str, T]:
+    """Joints written ``left.knee`` and so on, left and right exchanged."""
+    return {f"{other_side(n.split('.')[0])}.{n.split('.')[1]}": p for n, p in joints.items()}
 
 
 #: Body proportions as fractions of height: Drillis and Contini (1966), as

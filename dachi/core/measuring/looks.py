@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dachi.core.body.pinhole import rotation_from
-from dachi.core.catalogue.poses import Mark
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.scene import Scene
 from dachi.core.measuring.skeleton import SIZE
@@ -31,15 +32,24 @@ _RIDGE = np.diag([1e-8, 1e-8, 1e-8, 1e-3, 1e-3, 1e-3, 1e-8])
 class Glance:
     """What one photograph says at a state.
 
-    Costs (with and without the determinant), gradient and information over camera and body
-    (CAMERA + SIZE), and the information's part that repeats with the person.
+    Costs (of all with the determinant, of marks, of the camera), gradient and information over
+    camera and body (CAMERA + SIZE), and the information's part that repeats with the person.
     """
 
     cost: float
     marks: float
+    camera: float
     gradient: Array
     information: Array
     repeats: Array
+
+
+class Named(Protocol):
+    """What is marked in a picture."""
+
+    @property
+    def id(self) -> str:
+        """Its name in the scene."""
 
 
 class Look:
@@ -52,7 +62,7 @@ class Look:
     def __init__(
         self,
         scene: Scene,
-        marks: tuple[Mark, ...],
+        marks: Sequence[Named],
         estimate: CameraEstimate,
         skin_sds: Array,
         turn: Array,
@@ -117,7 +127,15 @@ class Look:
         pull = self.precision @ cam
         info[:CAMERA, :CAMERA] += self.precision
         grad[:CAMERA] -= pull
-        return Glance(marks + float(np.log(det).sum()) + float(cam @ pull), marks, grad, info, rep)
+        camera = float(cam @ pull)
+        cost = marks + float(np.log(det).sum()) + camera
+        return Glance(cost, marks, camera, grad, info, rep)
+
+    def at(self, cam: Array, points: Array) -> tuple[Array, Array]:
+        """Where points (k, 3) lie in the picture, (k, 2) px, and how deep, (k,) cm."""
+        rotation, t, f = self.view(cam)
+        q = points @ rotation.T + t
+        return f * q[:, :2] / q[:, 2:] + self.centre, q[:, 2]
 
     def lay(self, points: Array, place_sd: Array) -> tuple[Array, Array]:
         """Shifts (n, 3) that bring bodies' marks (n, k, 3) near those seen; what is left (n,)."""

@@ -60,7 +60,8 @@ class Body:
     """A solved body: unknowns, covariance, the part of it that repeats with the person, its root.
 
     ``cost`` is minus twice the log posterior at the peak, ``log_det`` of the information;
-    ``strain`` what marks and posture cost.
+    ``strain`` what marks and posture cost, ``unmarked`` what all but marks does. ``state`` is
+    the cameras' unknowns and the body's.
     """
 
     x: Array
@@ -70,16 +71,19 @@ class Body:
     cost: float
     log_det: float
     strain: float
+    unmarked: float
+    state: Array
 
 
 @dataclass(frozen=True)
 class Weighed:
-    """A state weighed: cost (of all, and of marks and posture alone), gradient,
-    information and the part of it that repeats with the person.
+    """A state weighed: cost (of all, of marks and posture alone, of all that no mark says),
+    gradient, information and the part of it that repeats with the person.
     """
 
     cost: float
     strain: float
+    unmarked: float
     gradient: Array
     information: Array
     repeats: Array
@@ -111,13 +115,14 @@ class Problem:
         frames = posed.frames[0, points.segment[:k]]
         info, rep = np.zeros((self.size, self.size)), np.zeros((self.size, self.size))
         grad = np.zeros(self.size)
-        cost = marks_cost = 0.0
+        cost = marks_cost = cameras = 0.0
         own = np.arange(first, self.size)
         for i, (look, part) in enumerate(zip(self.looks, self.parts, strict=True)):
             cam = slice(CAMERA * i, CAMERA * (i + 1))
             found = look.weigh(state[cam], at[part], slopes[part], frames[part])
             cost += found.cost
             marks_cost += found.marks
+            cameras += found.camera
             if len(self.looks) == 1:
                 info, grad, rep = found.information, found.gradient, found.repeats
                 break
@@ -145,8 +150,8 @@ class Problem:
         posture = (STUDENT + 1) * float(
             np.log1p(zs**2 / STUDENT).sum() + np.log1p(miss**2 / STUDENT).sum()
         )
-        cost += float(dx @ hold) + posture
-        return Weighed(cost, marks_cost + posture, grad, info, rep)
+        known = float(dx @ hold) + posture
+        return Weighed(cost + known, marks_cost + posture, cameras + known, grad, info, rep)
 
     def starts(self) -> list[Array]:
         """The figure at some headlines, laid on the mat, that the marks look most like first."""
@@ -227,6 +232,8 @@ def peak(problem: Problem, state: Array) -> Body:
         now.cost,
         float(np.linalg.slogdet(now.information)[1]),
         now.strain,
+        now.unmarked,
+        state,
     )
 
 

@@ -30,16 +30,13 @@ from dachi.store.markings import Marking
 from dachi.studio import corner_cards, drafts, intake, starting_marks, visits
 from dachi.studio.markings import (
     Surroundings,
-    Unsure,
-    accept,
     corners_for,
-    level_guess,
     marked_pictures,
     may_stand_beside,
-    opening,
     second_opinion,
 )
 from dachi.studio.markings import read as read_marking
+from dachi.studio.opening import Unsure, accept, level_guess, opening
 from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
