@@ -20,7 +20,7 @@ from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.fuse import Fused, fuse
 from dachi.core.measuring.measure import measure
 from dachi.core.measuring.scene import Point, Scene, SceneError
-from dachi.data import catalogue
+from dachi.data import catalogue, habits
 from dachi.studio import starting_marks
 from dachi.studio.seen_joints import joint_of
 
@@ -43,7 +43,7 @@ def placed(sight: Sight) -> tuple[dict[str, dict[str, Point]], Fused | None]:
     }
     bodies = [
         fuse(pose, side, variant, sight.image, sight.seen.joints, camera,
-             spreads_px=sight.seen.apart)
+             spreads_px=sight.seen.apart, habits=habits())
         for camera in (sight.estimate(), None)
     ]  # fmt: skip
     for name, body in zip(("fused", "no mat"), bodies, strict=True):
@@ -115,11 +115,10 @@ def main(argv: list[str] | None = None) -> None:
     for pose_id in dict.fromkeys(p for _, p, _ in gaps):
         words = []
         for part in parts:
-            own, raw = (gaps.get((w, pose_id, part)) for w in ("fused", "alone"))
-            if own:
-                words.append(
-                    f"{part} {np.median(own):.2f}" + (f" ({np.median(raw):.2f})" if raw else "")
-                )
+            mine, raw = (gaps.get((w, pose_id, part)) for w in ("fused", "alone"))
+            if mine:
+                beside = f" ({np.median(raw):.2f})" if raw else ""
+                words.append(f"{part} {np.median(mine):.2f}{beside}")
         print(f"  {pose_id:18} {', '.join(words)}")
     wrong, doubted = np.array(doubts).T
     print(

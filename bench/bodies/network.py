@@ -2,7 +2,8 @@
 
 Fits the tables of ``dachi.core.measuring.fuse`` on pictures of bodies that are reported on nowhere
 (``python -m bench.bodies.pictures var/fit 150 1000``): where it sees each kind of joint in the
-frame of its bone, how widely, and how sure a mark on the body behind the joints is.
+frame of its bone, how widely, and how each mark on the body behind the joints is missed, which is
+written to ``dachi/data/habits.csv``.
 """
 
 from __future__ import annotations
@@ -10,10 +11,10 @@ from __future__ import annotations
 import sys
 from collections import defaultdict
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from scipy.optimize import minimize
 
 from bench.bodies.mesh import Array
 from bench.bodies.sights import Sight, sights
@@ -21,9 +22,10 @@ from dachi.core.measuring import fuse, skeleton
 from dachi.core.measuring.fuse import CENTRES, JOINTS, Hypothesis, Saw, likeliest
 from dachi.core.measuring.looks import CAMERA
 from dachi.core.measuring.skeleton import Points, joint_point
+from dachi.data import FOLDER
 
-#: A ridge on offsets, as so many joints that lie at nothing.
-RIDGE = 4.0
+#: A ridge on offsets, as so many joints that lie at nothing; the same for habits.
+RIDGE, SHRUNK = 4.0, 4
 
 
 def body(sight: Sight, tables: Mapping[str, fuse.Sight]) -> Hypothesis | None:
@@ -67,35 +69,62 @@ def offsets(found: list[tuple[Sight, Hypothesis]]) -> dict[str, tuple[Array, flo
     return told
 
 
-def spreads(found: list[tuple[Sight, Hypothesis]]) -> tuple[dict[str, float], float, float]:
-    """Each kind of mark's own spread, cm, and the shares of what is off and apart (likeliest)."""
+@dataclass(frozen=True)
+class Miss:
+    """A mark on the body behind the joints: how it misses, cm (ahead, down), and its doubts."""
+
+    pose: str
+    mark: str
+    kind: str
+    gap: Array
+    off: float
+    apart: float
+
+
+def misses(found: list[tuple[Sight, Hypothesis]]) -> list[Miss]:
+    """Every mark of every picture, without what is known of the network's habits."""
     rows = []
     for sight, one in found:
-        told = one.told(sight.pose, sight.pose.default_variant())
+        told = one.told(sight.pose, sight.pose.default_variant(), {})
         for mark in sight.pose.marks:
             if mark.id not in told.marks or mark.id not in sight.told["marks"]:
                 continue
             names = one.joints_of(mark)
-            at = [JOINTS.index(n) for n in names]
-            gap = np.subtract(told.marks[mark.id], sight.told["marks"][mark.id])
             cm = told.sds_cm[mark.id] / told.sds[mark.id]
-            rows.append((names[0].partition(".")[2] if len(names) == 1 else "",
-                         float(gap @ gap) * cm**2, one.off_cm[at].max(),
-                         (one.apart_px * one.cm_per_px)[at].max()))  # fmt: skip
-    kinds = sorted({r[0] for r in rows})
-    kind = np.array([kinds.index(r[0]) for r in rows])
-    d2, off, apart = (np.array([r[i] for r in rows]) for i in (1, 2, 3))
+            gap = np.subtract(sight.told["marks"][mark.id], told.marks[mark.id]) * cm
+            gap[0] *= one.ahead(sight.pose, mark)
+            kind = names[0].partition(".")[2] if len(names) == 1 else ""
+            rows.append(Miss(sight.pose.id, mark.id, kind, gap, *one.doubts(names)))
+    return rows
 
-    def unlikely(p: Array) -> float:
-        own, a, b = np.exp(p[:-2]), np.exp(p[-2]), np.exp(p[-1])
-        var = own[kind] ** 2 + (a * off) ** 2 + (b * apart) ** 2
-        nu = fuse.STUDENT
-        return float((np.log(var) + (nu + 2) / 2 * np.log1p(d2 / var / nu)).sum())
 
-    best = minimize(unlikely, np.log([2.0] * len(kinds) + [0.3, 0.3]), method="Nelder-Mead",
-                    options={"maxiter": 20000, "maxfev": 20000, "xatol": 1e-3})  # fmt: skip
-    values = np.exp(best.x).tolist()
-    return dict(zip(kinds, values[:-2], strict=True)), values[-2], values[-1]
+def own_sd(rows: list[Miss], middle: Array) -> float:
+    """What is left of misses about a middle beside what doubts explain, cm, by moments."""
+    left = [
+        float(np.sum((r.gap - middle) ** 2)) / 2
+        - (fuse.OFF * r.off) ** 2
+        - (fuse.DISAGREED * r.apart) ** 2
+        for r in rows
+    ]
+    return float(np.sqrt(max(float(np.mean(left)), 0.36)))
+
+
+def habits(rows: list[Miss]) -> tuple[dict[tuple[str, str], fuse.Habit], dict[str, float]]:
+    """A habit for every mark of every pose, drawn towards none by SHRUNK marks more; the spread
+    of each kind of mark without one.
+    """
+    kinds, marks = defaultdict(list), defaultdict(list)
+    for r in rows:
+        kinds[r.kind].append(r)
+        marks[r.pose, r.mark].append(r)
+    usual = {k: own_sd(v, np.zeros(2)) for k, v in kinds.items()}
+    told = {}
+    for key, own in marks.items():
+        n = len(own)
+        middle = np.median([r.gap for r in own], axis=0) * n / (n + SHRUNK)
+        var = (n * own_sd(own, middle) ** 2 + SHRUNK * usual[own[0].kind] ** 2) / (n + SHRUNK)
+        told[key] = fuse.Habit(float(middle[0]), float(middle[1]), float(np.sqrt(var)))
+    return told, usual
 
 
 def main(argv: list[str] | None = None) -> None:
@@ -107,8 +136,12 @@ def main(argv: list[str] | None = None) -> None:
             x, y, z = offset.tolist()
             tables[part] = fuse.Sight((x, y, z), spread)
             print(f"{turn} {part:9} {x:6.2f} {y:6.2f} {z:6.2f}  sd {spread:.2f}")
-    found = [(s, h) for s in every if (h := body(s, tables)) is not None]
-    print(len(found), "pictures;", *spreads(found))
+    told, usual = habits(misses([(s, h) for s in every if (h := body(s, tables)) is not None]))
+    print(len(every), "pictures; without a habit", {k: round(v, 2) for k, v in usual.items()})
+    lines = [f"{p},{m},{h.ahead:.2f},{h.down:.2f},{h.sd:.2f}" for (p, m), h in told.items()]
+    table = FOLDER / "habits.csv"
+    table.write_text("\n".join(["pose,mark,ahead,down,sd", *lines, ""]))
+    print("written:", table)
 
 
 if __name__ == "__main__":

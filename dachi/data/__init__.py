@@ -19,6 +19,7 @@ from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.scatter_priors import ScatterPriors, build_priors
 from dachi.core.catalogue.schools import Prop, School, build_props, build_schools
 from dachi.core.catalogue.screening import Question, build_questions
+from dachi.core.measuring.fuse import Habits, read_habits
 
 FOLDER = Path(__file__).parent
 FONTS = FOLDER / "fonts"
@@ -46,6 +47,12 @@ def load(folder: Path) -> Catalogue:
     landmarks = tomllib.loads(shared.decode("utf-8"))
     spots = tomllib.loads(skin.decode("utf-8"))
     return build_catalogue(digest.hexdigest()[:12], entries, landmarks, spots)
+
+
+@lru_cache(maxsize=1)
+def habits() -> Habits:
+    """How the landmark network misses marks, by pose and mark (``bench.bodies.network``)."""
+    return read_habits((FOLDER / "habits.csv").read_text("utf-8"))
 
 
 @lru_cache(maxsize=1)

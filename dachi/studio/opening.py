@@ -64,9 +64,16 @@ def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
         marks |= doubtful
     required = {k: v for k, v in (marks | seen).items() if k in at.pose.required}
     sure = tuple(k for k in required if k in seen)
-    sds = {k: round(body.sds[k], 2) for k in sure} if body else {}
+    sds = {k: round(body.sds[k], 2) for k in required if k in body.sds} if body else {}
     found = Marking(_inside(required, at.size), sds, facing=facing, seen=sure)
     return found, {k: "seen" if k in sure else "guess" for k in required}
+
+
+def wanting(at: Surroundings) -> int:
+    """How many of a photograph's marks want a look, by what was seen in it."""
+    body = body_seen(at)
+    certain = body.certain() if body else {}
+    return sum(name not in certain for name in at.pose.required)
 
 
 def _inside(marks: Mapping[str, Point], size: tuple[int, int]) -> dict[str, Point]:
@@ -75,6 +82,19 @@ def _inside(marks: Mapping[str, Point], size: tuple[int, int]) -> dict[str, Poin
         n: (round(min(max(x, 2.0), width - 2.0), 1), round(min(max(y, 2.0), height - 2.0), 1))
         for n, (x, y) in marks.items()
     }
+
+
+def seen_words(at: Surroundings, marking: Marking) -> str | None:
+    """That marks are where the program saw them, and what that does to the reading."""
+    labels = [m.label for m in at.pose.marks if m.id in marking.seen]
+    if not labels:
+        return None
+    where = "Every mark is" if set(at.pose.required) <= set(marking.seen) else "Still"
+    named = "" if where != "Still" else f" ({', '.join(labels)})"
+    return (
+        f"{where} where the program saw it{named}: sure enough to keep with Enter, and the "
+        "interval allows for it. Dragged onto its place or confirmed with Space a mark tells more."
+    )
 
 
 def body_seen(at: Surroundings) -> Fused | None:

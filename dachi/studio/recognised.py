@@ -22,6 +22,8 @@ from dachi.store.database import transaction
 from dachi.store.photos import Waiting
 from dachi.store.unsorted_photos import UnsortedPhoto
 from dachi.studio import corner_cards, visits
+from dachi.studio.markings import surroundings
+from dachi.studio.opening import wanting
 from dachi.studio.seen_joints import MODEL, UNSURE, Sighted, see
 from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
@@ -106,6 +108,10 @@ def _look(work: Work, one: Waiting) -> None:
     kept = (found.joints, said, found.apart) if found else ({}, said)
     with transaction(work.db):
         photos.set_joints(work.db, work.coach, one.photo.id, *kept)
+        trial = assessments.trial(work.db, work.coach, one.trial)
+        if trial is not None and one.pose in catalogue():
+            count = wanting(surroundings(work, trial))
+            photos.set_doubtful(work.db, work.coach, one.photo.id, count)
 
 
 def _concerns(

@@ -15,7 +15,7 @@ from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.fuse import SIDES, Fused, fuse
 from dachi.core.measuring.scene import Image
-from dachi.data import FOLDER
+from dachi.data import FOLDER, habits
 from dachi.photos import landmarks
 from dachi.photos.landmarks import Crop, Joints
 
@@ -145,6 +145,7 @@ def _fused(key: _Asked) -> Fused | None:
     return fuse(
         asked.pose, asked.side, asked.variant, asked.image, asked.joints, asked.estimate,
         spreads_px=asked.apart, segments_cm=asked.segments_cm, prop_cm=asked.prop_cm,
+        habits=habits(),
     )  # fmt: skip
 
 

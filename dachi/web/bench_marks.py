@@ -31,7 +31,7 @@ def shown(at: Surroundings, marking: Marking, states: Mapping[str, str]) -> list
     for key, m in enumerate(at.pose.marks, start=1):
         x, y = marking.marks.get(m.id, guess[m.id])
         state = states.get(m.id, "absent")
-        if m.id in marking.mark_sds:
+        if m.id in marking.mark_sds and state != "guess":
             state = "seen" if m.id in marking.seen else "sticker"
         found.append(
             ShownMark(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key)

@@ -45,10 +45,10 @@ class Sight:
 
 
 SIGHTS: Mapping[str, Sight] = {
-    "shoulder": Sight((3.05, 0.21, 2.95), 2.4),
-    "hip": Sight((0.4, 1.26, 1.9), 3.0),
-    "knee": Sight((2.73, -0.26, -0.71), 3.7),
-    "ankle": Sight((-1.35, 1.25, 1.06), 3.5),
+    "shoulder": Sight((0.75, -0.01, 2.13), 1.81),
+    "hip": Sight((0.47, 0.87, 4.19), 3.53),
+    "knee": Sight((2.17, -1.62, -2.30), 3.38),
+    "ankle": Sight((-0.02, 0.08, 2.08), 2.68),
     "heel": Sight((0.0, 0.0, -4.0), 4.0),
     "toe": Sight((0.0, 0.0, -5.0), 5.0),
 }
@@ -65,11 +65,37 @@ BONE_CM = 40.0
 #: A mark's spread about its place on the body: its own, cm, and what its joint's distance from the
 #: body and the looks' disagreement add, as shares of those.
 MARK_SD: Mapping[str, float] = {
-    "shoulder": 2.0, "hip": 2.0, "knee": 2.0, "ankle": 2.0, "heel": 2.5, "toe": 3.0, "": 3.0,
+    "shoulder": 1.45, "hip": 2.1, "knee": 2.2, "ankle": 1.8, "heel": 2.0, "toe": 3.1, "": 3.2,
 }  # fmt: skip
-OFF, DISAGREED = 0.3, 0.5
+OFF, DISAGREED = 0.20, 0.28
 #: A mark that is less sure than this wants a look.
 DOUBTFUL_CM = 3.0
+
+
+@dataclass(frozen=True)
+class Habit:
+    """How a mark of a pose is usually missed, cm, and how far from there it then lies.
+
+    ``ahead``: the way the person faces, in a front view outwards; ``down`` the picture.
+    """
+
+    ahead: float
+    down: float
+    sd: float
+
+
+Habits = Mapping[str, Mapping[str, Habit]]
+
+
+def read_habits(text: str) -> dict[str, dict[str, Habit]]:
+    """Habits by pose and mark from lines of ``pose,mark,ahead,down,sd`` under a heading."""
+    found: dict[str, dict[str, Habit]] = {}
+    for line in text.split("\n")[1:]:
+        if line.strip():
+            pose, mark, *numbers = line.split(",")
+            ahead, down, sd = map(float, numbers)
+            found.setdefault(pose, {})[mark] = Habit(ahead, down, sd)
+    return found
 
 
 @dataclass(frozen=True)
@@ -111,6 +137,7 @@ def fuse(
     spreads_px: Mapping[str, float] | None = None,
     segments_cm: Mapping[str, float] | None = None,
     prop_cm: float | None = None,
+    habits: Habits | None = None,
 ) -> Fused | None:
     """The most probable body behind the twelve ``JOINTS`` a network saw, px; None where none fits.
 
@@ -120,7 +147,7 @@ def fuse(
     camera = estimate or _square(pose, image, joints)
     saw = Saw(image, joints, spreads_px or {}, camera, estimate is not None)
     best = likeliest(pose, side, variant, saw, segments_cm or {}, prop_cm)
-    return best.told(pose, variant) if best else None
+    return best.told(pose, variant, (habits or {}).get(pose.id, {})) if best else None
 
 
 @dataclass(frozen=True)
@@ -239,7 +266,7 @@ class Hypothesis:
         self.cm_per_px = depth / self.look.focal
         return np.asarray(np.hypot(*(self.px - px).T) * self.cm_per_px)
 
-    def told(self, pose: Pose, variant: Mapping[str, str]) -> Fused:
+    def told(self, pose: Pose, variant: Mapping[str, str], habits: Mapping[str, Habit]) -> Fused:
         """Marks and centres of this body in the picture."""
         marks = tuple(m for m in pose.marks if m.skin.on != "free")
         on = seen(pose, marks, self.names, variant, (), ("eye",) * len(marks))
@@ -247,9 +274,13 @@ class Hypothesis:
         found: dict[str, Point] = {}
         sds, sds_cm = {}, {}
         for i, m in enumerate(marks):
-            found[m.id] = (float(px[i, 0]), float(px[i, 1]))
-            cm = self._spread(self.joints_of(m))
-            sds_cm[m.id], sds[m.id] = cm, cm * self.look.focal / float(depth[i])
+            names, per_cm = self.joints_of(m), self.look.focal / float(depth[i])
+            habit = habits.get(m.id) or Habit(0.0, 0.0, self._usual_sd(names))
+            x = float(px[i, 0]) + self.ahead(pose, m) * habit.ahead * per_cm
+            found[m.id] = (x, float(px[i, 1]) + habit.down * per_cm)
+            off, apart = self.doubts(names)
+            sds_cm[m.id] = math.sqrt(habit.sd**2 + (OFF * off) ** 2 + (DISAGREED * apart) ** 2)
+            sds[m.id] = sds_cm[m.id] * per_cm
         centres, _ = self.seen(Points([joint_point(n) for n in CENTRES]))
         at = {n: (float(x), float(y)) for n, (x, y) in zip(CENTRES, centres.tolist(), strict=True)}
         return Fused(found, sds, sds_cm, at, self.forward, self.renamed, self.cost)
@@ -260,10 +291,18 @@ class Hypothesis:
         joint = f"{self.names.get(owner, owner)}.{part.split('.')[0]}"
         return (joint,) if joint in JOINTS else ("left.hip", "right.hip")
 
-    def _spread(self, names: tuple[str, ...]) -> float:
-        """A mark's spread, cm."""
-        own = MARK_SD[names[0].partition(".")[2] if len(names) == 1 else ""]
+    def ahead(self, pose: Pose, mark: Mark) -> float:
+        """Which way of the picture is ahead (side view) or outwards (front view), 1 is right."""
+        if pose.view == "side":
+            return self.forward
+        owner = mark.body.partition(".")[0]
+        side = self.names.get(owner, owner if owner in SIDES else self.names["side"])
+        return 1.0 if side == "left" else -1.0
+
+    def doubts(self, names: tuple[str, ...]) -> tuple[float, float]:
+        """How far joints lie off the body and looks at them apart, the most of them, cm."""
         at = [JOINTS.index(n) for n in names]
-        off = float(self.off_cm[at].max())
-        apart = float((self.apart_px * self.cm_per_px)[at].max())
-        return math.sqrt(own**2 + (OFF * off) ** 2 + (DISAGREED * apart) ** 2)
+        return float(self.off_cm[at].max()), float((self.apart_px * self.cm_per_px)[at].max())
+
+    def _usual_sd(self, names: tuple[str, ...]) -> float:
+        return MARK_SD[names[0].partition(".")[2] if len(names) == 1 else ""]

@@ -23,7 +23,7 @@ from dachi.interchange import coco
 from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.stickers import Colour, ColourError
-from dachi.store import accounts, assessments, markings, positions
+from dachi.store import accounts, assessments, markings, photos, positions
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
@@ -36,7 +36,7 @@ from dachi.studio.markings import (
     second_opinion,
 )
 from dachi.studio.markings import read as read_marking
-from dachi.studio.opening import Unsure, accept, level_guess, opening
+from dachi.studio.opening import Unsure, accept, level_guess, opening, seen_words
 from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
@@ -95,6 +95,7 @@ def page(tid: int) -> str:
         mat_shots=shots,
         by_cards=by_cards,
         nearby=bool(history or draft or at.photo.joints),
+        looked=bool(at.photo.joints) and not history,
         level=marking.level or level_guess(at),
         level_on=marking.level is not None,
         facing=marking.facing,
@@ -171,6 +172,7 @@ def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, A
         else "",
         "truth": at.photo.truth,
         "second": second_opinion(work(), at, result),
+        "seen_words": seen_words(at, marking),
     }
 
 
@@ -213,7 +215,10 @@ def save(tid: int) -> str | Response | tuple[str, int]:
         flash(sentence, "retake")
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     after = [t for t in order if t.id > tid] + [t for t in order if t.id < tid]
-    waiting = next((t for t in after if t.status == "unmarked"), None)
+    unsure = photos.doubtful(db(), coach_id(), at.trial.assessment_id)
+    # What wants a look comes first; of those alike, the one that follows.
+    left = [t for t in after if t.status == "unmarked"]
+    waiting = max(left, key=lambda t: unsure.get(t.id, 0), default=None)
     if waiting is not None:
         return redirect(url_for("bench.page", tid=waiting.id, kept=tid))
     if _next_shot(at.trial) is not None:

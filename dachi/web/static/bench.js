@@ -26,6 +26,9 @@
   function place(mark) {
     const { x, y } = at(mark);
     mark.setAttribute("transform", `translate(${x} ${y}) scale(${unit()})`);
+    // Where a mark that was only seen may lie, in 95 of 100.
+    const sure = mark.querySelector(".sure"), sd = field(`${mark.dataset.name}-sd`);
+    if (sure) sure.setAttribute("r", sd && sd.value ? (2.45 * Number(sd.value)) / unit() : 0);
   }
 
   // What of the picture the stage shows, px of the picture.
@@ -108,7 +111,7 @@
     const state = stateOf(mark);
     if (!state) return;
     state.value = as;
-    mark.classList.remove("mark-guess", "mark-absent", "mark-sticker", "mark-placed");
+    mark.classList.remove("mark-guess", "mark-absent", "mark-sticker", "mark-seen", "mark-placed");
     mark.classList.add(`mark-${as}`);
   }
 
@@ -209,6 +212,15 @@
       ctx.stroke();
     }
     ctx.restore();
+  }
+
+  // What wants a look comes under the loupe by itself, the least sure first.
+  const wanting = () => marks.filter((m) => m.classList.contains("mark-guess")).sort((a, b) => Number(b.dataset.unsure) - Number(a.dataset.unsure));
+  function lookAtNext() {
+    const [mark] = wanting();
+    if (!mark) return false;
+    choose(mark); look(mark);
+    return true;
   }
 
   // ---- readings: at most one question under way, always the newest asked last --
@@ -358,9 +370,14 @@
     }
     switch (event.key) {
       case " ":
-        if (chosen) { event.preventDefault(); settle(chosen); keepHere(); ask(true); }
+        if (chosen) { event.preventDefault(); settle(chosen); keepHere(); ask(true); lookAtNext(); }
         break;
-      case "Enter": event.preventDefault(); form.requestSubmit($("accept")); break;
+      case "Enter":
+        event.preventDefault();
+        // One key takes what is certain; what is not is shown instead.
+        if (lookAtNext()) hint.textContent = `${wanting().length} to look at. ${hint.textContent}: drag it, or Space where it is right.`;
+        else form.requestSubmit($("accept"));
+        break;
       case "[": $("previous")?.click(); break;
       case "]": $("following")?.click(); break;
       case "m": toggle($("mat-on")); break;
@@ -407,4 +424,5 @@
   bringBack();
   drawAll();
   if (form.dataset.near) fit();
+  if (form.dataset.looked) lookAtNext();
 })();
