@@ -98,5 +98,5 @@ def sights(folder: Path) -> Iterator[Sight]:
             kept.write_text(json.dumps(body | {"seconds": took}))
         was = json.loads(kept.read_text())
         joints = {n: (x, y) for n, (x, y) in was.get("joints", {}).items()}
-        seen = Sighted(joints, was["apart"]) if joints else None
+        seen = Sighted(joints, was["apart"], joints) if joints else None
         yield Sight(file.stem, told, pose, seen, was["seconds"])

@@ -103,8 +103,7 @@ def _look(work: Work, one: Waiting) -> None:
         pose = catalogue().pose(one.pose)
         image = stickers.decode(data)
         found = see(image, pose, one.side, one.variant)
-        joints = found.joints if found else None
-        said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, joints)]
+        said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, found)]
     kept = (found.joints, said, found.apart) if found else ({}, said)
     with transaction(work.db):
         photos.set_joints(work.db, work.coach, one.photo.id, *kept)
@@ -115,7 +114,7 @@ def _look(work: Work, one: Waiting) -> None:
 
 
 def _concerns(
-    work: Work, one: Waiting, image: NDArray[np.uint8], pose: Pose, joints: Joints | None
+    work: Work, one: Waiting, image: NDArray[np.uint8], pose: Pose, found: Sighted | None
 ) -> list[Concern]:
     trial = assessments.trial(work.db, work.coach, one.trial)
     visit = assessments.get(work.db, work.coach, trial.assessment_id) if trial else None
@@ -125,7 +124,7 @@ def _concerns(
     lines = visits.stations(work, visit, visits.all_trials(work, visit))
     places = list(dict.fromkeys([*sheet_places(visits.every(lines)), (pose, one.side)]))
     return concerns(
-        image, pose, one.side, joints,
+        image, pose, one.side, found,
         corner_cards.sighting(one.photo, position, pose) if position is not None else None,
         place_of(image, places),
         cards_used=position is not None

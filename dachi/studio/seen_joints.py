@@ -117,10 +117,14 @@ def _seen_roughly(
 
 @dataclass(frozen=True)
 class Sighted:
-    """Joints seen in a picture, px, and how far several looks at each lay apart, px."""
+    """Joints seen in a picture, px, and how far several looks at each lay apart, px.
+
+    ``roughly`` is where a first look saw them: of a body that is cut off it says more.
+    """
 
     joints: Joints
     apart: Mapping[str, float]
+    roughly: Joints
 
 
 def see(
@@ -135,8 +139,8 @@ def see(
     size = Image(image.shape[1], image.shape[0])
     body = fuse(pose, side, variant, size, roughly, None)
     if body is None:
-        return Sighted(roughly, {})
-    return Sighted(*landmarks.closer(image, body.centres, MODEL))
+        return Sighted(roughly, {}, roughly)
+    return Sighted(*landmarks.closer(image, body.centres, MODEL), roughly)
 
 
 @lru_cache(256)

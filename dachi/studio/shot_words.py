@@ -12,9 +12,8 @@ from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.cards import Sighting
 from dachi.core.measuring.recognise import Likeness
 from dachi.data import catalogue
-from dachi.photos.landmarks import Joints
 from dachi.photos.quality import blur_px, light
-from dachi.studio.seen_joints import joint_of
+from dachi.studio.seen_joints import Sighted, joint_of
 
 #: The lighter parts of a picture are no lighter: nothing can be marked; it is hard to.
 DARK, DIM = 0.16, 0.3
@@ -47,7 +46,7 @@ def concerns(
     image: NDArray[np.uint8],
     pose: Pose,
     side: str,
-    joints: Joints | None,
+    joints: Sighted | None,
     sighting: Sighting | None,
     seen: Likeness | None = None,
     *,
@@ -90,20 +89,23 @@ def _of_light(image: NDArray[np.uint8]) -> list[Concern]:
     return [Concern(Use.WATCH, "Rather dark: more light helps the marks.")] if bright < DIM else []
 
 
-def _of_body(image: NDArray[np.uint8], pose: Pose, side: str, joints: Joints) -> list[Concern]:
+def _of_body(image: NDArray[np.uint8], pose: Pose, side: str, seen: Sighted) -> list[Concern]:
     found = []
     height, width = image.shape[:2]
     wanted = {joint for m in pose.marks if not m.optional and (joint := joint_of(m.body, side))}
     rim = EDGE * max(width, height)
     cut = sorted(
         j.replace(".", " ")
-        for j in wanted & set(joints)
-        if not (rim < joints[j][0] < width - rim and rim < joints[j][1] < height - rim)
+        for j in wanted
+        if any(
+            not (rim < look[j][0] < width - rim and rim < look[j][1] < height - rim)
+            for look in (seen.joints, seen.roughly)
+        )
     )
     if cut:
         words = f"Cut off at the edge: {', '.join(cut)}. Step back or turn the phone."
         found.append(Concern(Use.RETAKE, words))
-    at = np.array(list(joints.values()))
+    at = np.array(list(seen.joints.values()))
     reach = 0.1 * float(np.ptp(at, axis=0).max())
     low, high = at.min(axis=0) - reach, at.max(axis=0) + reach
     blur = blur_px(image, (float(low[0]), float(low[1]), float(high[0]), float(high[1])))

@@ -37,9 +37,8 @@ def picture(name: str) -> tuple[np.ndarray, str]:
 def said(image: np.ndarray, pose_id: str, side: str, **more: Any) -> list[tuple[str, str]]:
     pose = catalogue().pose(pose_id)
     found = see(image, pose, side, pose.default_variant())
-    joints = found.joints if found else None
     seen = recognised.place_of(image, SHEET)
-    return [(c.use.value, c.words) for c in concerns(image, pose, side, joints, None, seen, **more)]
+    return [(c.use.value, c.words) for c in concerns(image, pose, side, found, None, seen, **more)]
 
 
 class Words(unittest.TestCase):
