@@ -3,7 +3,8 @@
 ``python -m bench.bodies.pictures FOLDER [COUNT] [FIRST]`` writes NNN.jpg and NNN.json, leaving
 those that are there. Rooms, mats, cards, clothes, skins, light, sharpness and compression are
 drawn anew for each number; the bodies are the report half of ``bench bodies``. Numbers from
-``FIT_FROM`` on are other bodies, for fitting: coarser, drawn up to size, a fifth of the time.
+``FIT_FROM`` on are other bodies, for fitting: coarser, drawn up to size, a fifth of the time;
+from ``BARE_FROM`` on the report half again, without cards.
 ``python -m bench.bodies.pictures --visit FOLDER`` is one made-up person's visit for the demo: the
 same body, clothes and room. ``make pictures`` installs the renderer.
 """
@@ -54,7 +55,9 @@ WIDTH = 1600
 #: Samples a pixel; what they grain is smoothed as a phone smooths its own.
 SAMPLES = 20
 #: From this number on pictures are for fitting, and so coarse: px across and samples a pixel.
-FIT_FROM, FIT_WIDTH, FIT_SAMPLES = 1000, 900, 10
+FIT_FROM, FIT_WIDTH, FIT_SAMPLES = 1000, 900, 12
+#: From this one on for reporting again, none of them with cards.
+BARE_FROM = 2000
 
 
 @dataclass(frozen=True)
@@ -401,7 +404,9 @@ def take(index: int) -> tuple[Shot, Room, Rng]:
     posed = place(pose, MAKERS[pose_id](who, rng, Choice(side, heading_of(pose, side))), rng)
     shot = photograph(pose, side, posed, rng, Clicking(0.0, 0.0), {})
     room = draw_room(rng, index)
-    if index >= FIT_FROM:
+    if index >= BARE_FROM:
+        room = replace(room, cards=())
+    elif index >= FIT_FROM:
         room = replace(room, width=FIT_WIDTH, samples=FIT_SAMPLES)
     return shot, room, rng
 

@@ -36,6 +36,8 @@ class Photo:
     apart: Mapping[str, float] = field(default_factory=dict)
     #: How many of its marks want a look; None where nobody looked yet.
     doubtful: int | None = None
+    #: The mat's corners (x, y, spread), px, where its outline stands out; None: nobody looked yet.
+    outline: Mapping[str, tuple[float, float, float]] | None = None
 
 
 def _photo(row: sqlite3.Row) -> Photo:
@@ -54,6 +56,9 @@ def _photo(row: sqlite3.Row) -> Photo:
         tuple((k, w) for k, w in json.loads(row["said"])) if row["said"] else None,
         {k: at[2] for k, at in (joints or {}).items() if len(at) > 2},
         row["doubtful"],
+        {k: (x, y, sd) for k, (x, y, sd) in json.loads(row["outline"]).items()}
+        if row["outline"]
+        else None,
     )
 
 
@@ -129,6 +134,31 @@ def set_joints(
 def set_doubtful(db: Database, coach_id: int, photo_id: int, count: int) -> None:
     """Keep how many of a photograph's marks want a look."""
     db.execute(f"UPDATE photo SET doubtful = ? WHERE id IN ({_OWN})", (count, photo_id, coach_id))
+
+
+def set_outline(
+    db: Database, coach_id: int, photo_id: int, found: Mapping[str, tuple[float, float, float]]
+) -> None:
+    """Keep the mat's outline in a photograph, nothing where none stands out."""
+    told = {k: [round(v, 2) for v in at] for k, at in found.items()}
+    db.execute(
+        f"UPDATE photo SET outline = ? WHERE id IN ({_OWN})",
+        (json.dumps(told), photo_id, coach_id),
+    )
+
+
+def outlined(db: Database, coach_id: int, position_id: int, but: int) -> list[Photo]:
+    """Photographs from one camera position with a mat's outline, the newest first.
+
+    Without the one of trial ``but``.
+    """
+    rows = db.execute(
+        "SELECT ph.* FROM photo ph JOIN trial t ON t.photo_id = ph.id WHERE ph.coach_id = ?"
+        " AND t.position_id = ? AND t.id <> ? AND t.deleted_at IS NULL"
+        " AND length(ph.outline) > 2 ORDER BY t.id DESC",
+        (coach_id, position_id, but),
+    )
+    return [_photo(r) for r in rows]
 
 
 def doubtful(db: Database, coach_id: int, assessment_id: int) -> dict[int, int]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 
+from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.fuse import Fused
 from dachi.core.measuring.measure import camera_of
 from dachi.core.measuring.scene import Point, SceneError
@@ -84,17 +86,25 @@ def _inside(marks: Mapping[str, Point], size: tuple[int, int]) -> dict[str, Poin
     }
 
 
+def outlined(at: Surroundings) -> Mat | None:
+    """The mat where its outline stands out by itself, not yet confirmed."""
+    found = at.photo.outline
+    if not found:
+        return None
+    return Mat(
+        at.position.mat_length_cm, at.position.mat_width_cm,
+        {n: (x, y) for n, (x, y, _) in found.items()},
+        corner_sds_px={n: sd for n, (_, _, sd) in found.items()},
+    )  # fmt: skip
+
+
 def seen_words(at: Surroundings, marking: Marking) -> str | None:
     """That marks are where the program saw them, and what that does to the reading."""
     labels = [m.label for m in at.pose.marks if m.id in marking.seen]
     if not labels:
         return None
-    where = "Every mark is" if set(at.pose.required) <= set(marking.seen) else "Still"
-    named = "" if where != "Still" else f" ({', '.join(labels)})"
-    return (
-        f"{where} where the program saw it{named}: sure enough to keep with Enter, and the "
-        "interval allows for it. Dragged onto its place or confirmed with Space a mark tells more."
-    )
+    named = "every mark" if set(at.pose.required) <= set(marking.seen) else ", ".join(labels)
+    return f"Seen by the program, not yet touched: {named}. The interval allows for it."
 
 
 def body_seen(at: Surroundings) -> Fused | None:
@@ -102,6 +112,9 @@ def body_seen(at: Surroundings) -> Fused | None:
     if not at.photo.joints:
         return None
     scene = scene_of(at, Marking({}))
+    if scene.mat is None and at.photo.outline:
+        # Enough to say where marks lie; a reading asks for the corners themselves.
+        scene = replace(scene, mat=outlined(at))
     try:
         estimate = camera_of(scene, catalogue())
     except SceneError:

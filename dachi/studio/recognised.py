@@ -17,6 +17,7 @@ from dachi.errors import Told
 from dachi.photos import landmarks, stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.landmarks import Crop, Joints
+from dachi.photos.mat_outline import find_mat
 from dachi.store import assessments, photos, positions, unsorted_photos
 from dachi.store.database import transaction
 from dachi.store.photos import Waiting
@@ -97,6 +98,7 @@ def _look(work: Work, one: Waiting) -> None:
     that cannot be read has none.
     """
     found: Sighted | None = None
+    outline: dict[str, tuple[float, float, float]] | None = None
     said: list[tuple[str, str]] = []
     with contextlib.suppress(Told, OSError, cv2.error, ValueError):
         data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
@@ -104,13 +106,40 @@ def _look(work: Work, one: Waiting) -> None:
         image = stickers.decode(data)
         found = see(image, pose, one.side, one.variant)
         said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, found)]
+        outline = _outline(work, one, image, pose, found)
     kept = (found.joints, said, found.apart) if found else ({}, said)
     with transaction(work.db):
         photos.set_joints(work.db, work.coach, one.photo.id, *kept)
+        if outline is not None:
+            photos.set_outline(work.db, work.coach, one.photo.id, outline)
         trial = assessments.trial(work.db, work.coach, one.trial)
         if trial is not None and one.pose in catalogue():
             count = wanting(surroundings(work, trial))
             photos.set_doubtful(work.db, work.coach, one.photo.id, count)
+
+
+def _outline(
+    work: Work, one: Waiting, image: NDArray[np.uint8], pose: Pose, found: Sighted | None
+) -> dict[str, tuple[float, float, float]] | None:
+    """The mat's corners in a picture that nothing else tells the camera of; None: not looked."""
+    trial = assessments.trial(work.db, work.coach, one.trial)
+    if trial is None:
+        return None
+    position = positions.get(work.db, work.coach, trial.position_id or 0)
+    if position is None or position.others(trial.id):
+        return None
+    if corner_cards.for_shot(work, one.photo, position, pose, trial.id)[0] is not None:
+        return None
+    near = photos.outlined(work.db, work.coach, position.id, trial.id)
+    size = (position.mat_length_cm, position.mat_width_cm)
+    told = near[0].outline if near else None
+    mat = find_mat(
+        image, pose, one.side, size, one.photo.focal_35mm, found.joints if found else None,
+        {n: (x, y) for n, (x, y, _) in told.items()} if told else None,
+    )  # fmt: skip
+    if mat is None:
+        return {}
+    return {n: (x, y, mat.sds_px[n]) for n, (x, y) in mat.corners.items()}
 
 
 def _concerns(

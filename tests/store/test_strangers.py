@@ -70,7 +70,7 @@ OFFER = Proposal(ProposalKind.ADVANCE, "lizard", "Longer.", "It was easy.", Adju
 #: What a name means in one function alone.
 OWN_WORDS = {
     ("weeks.save_profile", "found"): Profile(5, 60.0, (1,)), ("weeks.plan_before", "moment"): ago(-1),
-    ("photos.under_key", "once_key"): "k", ("photos.with_cards", "but"): 0, ("assessments.read_elsewhere", "source"): "a table", ("invitations.take_back", "invitation_id"): 1, ("erasing.put_away", "before"): ago(-1), ("assessments.hold_with", "other"): None,
+    ("photos.under_key", "once_key"): "k", ("photos.with_cards", "but"): 0, ("photos.outlined", "but"): 0, ("photos.set_doubtful", "count"): 1, ("assessments.read_elsewhere", "source"): "a table", ("invitations.take_back", "invitation_id"): 1, ("erasing.put_away", "before"): ago(-1), ("assessments.hold_with", "other"): None,
     ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
     ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
     ("remarks.add", "readings"): {"hip_flexion": 71.0}, ("remarks.add", "first"): {"hip_flexion": 70.0},

@@ -2,3 +2,5 @@
 ALTER TABLE marking ADD COLUMN seen TEXT NOT NULL DEFAULT '[]';
 -- How many of a photograph's marks want a look, once it has been looked at.
 ALTER TABLE photo ADD COLUMN doubtful INTEGER;
+-- The mat's outline where it stands out: {corner: [x, y, sd]}, px; empty: none; NULL: not looked.
+ALTER TABLE photo ADD COLUMN outline TEXT;

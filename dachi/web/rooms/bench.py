@@ -36,7 +36,7 @@ from dachi.studio.markings import (
     second_opinion,
 )
 from dachi.studio.markings import read as read_marking
-from dachi.studio.opening import Unsure, accept, level_guess, opening, seen_words
+from dachi.studio.opening import Unsure, accept, level_guess, opening, outlined, seen_words
 from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
@@ -80,6 +80,7 @@ def page(tid: int) -> str:
     corners, shots = corners_for(at, marking)
     if by_cards := _by_cards(at, marking):
         corners = dict(at.cards.corners or {}) if at.cards else None
+    outline = outlined(at) if corners is None and not by_cards else None
     order = assessments.trials(db(), coach_id(), at.trial.assessment_id)
     ids = [t.id for t in order]
     spot = ids.index(tid) if tid in ids else 0
@@ -88,7 +89,9 @@ def page(tid: int) -> str:
         at=at,
         visit=own_assessment(at.trial.assessment_id),
         marks=first_shown,
-        corners=corners or starting_marks.guess_corners(at.pose, *at.size),
+        corners=corners
+        or (outline.corners if outline else starting_marks.guess_corners(at.pose, *at.size)),
+        outline=outline is not None,
         corner_names=CORNERS,
         mat_on=corners is not None,
         mat_own=marking.corners is not None,

@@ -403,6 +403,7 @@
   let nudge = 0;
   $("pick").addEventListener("click", () => pick());
   $("pick-head")?.addEventListener("click", (event) => pick(event.target.dataset.to, "Touch the middle of the head on the photograph."));
+  $("take-outline")?.addEventListener("click", () => { if (!$("mat-on").checked) toggle($("mat-on")); });
   $("keys-open").addEventListener("click", () => $("keys").showModal());
   for (const box of [$("mat-on"), $("level-on")]) {
     box.addEventListener("change", () => {
@@ -419,7 +420,7 @@
   for (const id of ["facing", "marked"]) $(id)?.addEventListener("change", () => { keepHere(); ask(true); });
   window.addEventListener("resize", all);
   for (const [id, act] of [["zoom-in", () => zoom(1.3)], ["zoom-out", () => zoom(1 / 1.3)], ["zoom-all", () => (view.k > 1 ? all() : fit())]]) $(id).addEventListener("click", act);
-  photo.addEventListener("load", drawAll);
+  photo.addEventListener("load", () => { drawAll(); if (!loupe.hidden) look(chosen); });
   if (form.dataset.kept) localStorage.removeItem(`dachi-marks-${form.dataset.kept}`);
   bringBack();
   drawAll();
