@@ -15,12 +15,11 @@ from pathlib import Path
 
 import numpy as np
 
-from bench.bodies.sights import Sight, sights
+from bench.bodies.sights import Sight, sights, untouched
 from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.fuse import Fused, fuse
-from dachi.core.measuring.measure import measure
-from dachi.core.measuring.scene import Point, Scene, SceneError
-from dachi.data import catalogue, habits
+from dachi.core.measuring.scene import Point
+from dachi.data import habits
 from dachi.studio import starting_marks
 from dachi.studio.seen_joints import joint_of
 
@@ -50,21 +49,6 @@ def placed(sight: Sight) -> tuple[dict[str, dict[str, Point]], Fused | None]:
         if body is not None:
             ways[name] = body.marks
     return ways, bodies[0]
-
-
-def untouched(sight: Sight, body: Fused) -> tuple[float, float] | None:
-    """Error and spread of the headline where every mark is left where it was seen, degrees."""
-    pose = sight.pose
-    names = [n for n in pose.required if n in body.marks]
-    scene = Scene(
-        pose.id, sight.side, "passive", sight.image, {n: body.marks[n] for n in names},
-        mark_sds={n: body.sds[n] for n in names}, mat=sight.mat(), marked="eye",
-    )  # fmt: skip
-    try:
-        found = measure(scene, catalogue()).headline
-    except SceneError:
-        return None
-    return found.value - sight.told["truth"][found.id], found.sd
 
 
 def main(argv: list[str] | None = None) -> None:

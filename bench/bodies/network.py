@@ -11,13 +11,13 @@ from __future__ import annotations
 import sys
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from bench.bodies.mesh import Array
-from bench.bodies.sights import Sight, sights
+from bench.bodies.sights import Sight, sights, untouched
 from dachi.core.measuring import fuse, skeleton
 from dachi.core.measuring.fuse import CENTRES, JOINTS, Hypothesis, Saw, likeliest
 from dachi.core.measuring.looks import CAMERA
@@ -127,6 +127,21 @@ def habits(rows: list[Miss]) -> tuple[dict[tuple[str, str], fuse.Habit], dict[st
     return told, usual
 
 
+def widened(
+    found: list[tuple[Sight, Hypothesis]], told: dict[tuple[str, str], fuse.Habit]
+) -> dict[str, float]:
+    """How much wider a pose's marks must be taken for its reading's interval to hold: marks of one
+    picture miss together. Never narrower; two pictures that hold count with each pose's.
+    """
+    z2 = defaultdict(lambda: [1.0, 1.0])
+    for sight, one in found:
+        own = {m: h for (p, m), h in told.items() if p == sight.pose.id}
+        read = untouched(sight, one.told(sight.pose, sight.pose.default_variant(), own))
+        if read is not None:
+            z2[sight.pose.id].append((read[0] / read[1]) ** 2)
+    return {p: max(1.0, float(np.sqrt(np.mean(v)))) for p, v in z2.items()}
+
+
 def main(argv: list[str] | None = None) -> None:
     every = [s for s in sights(Path((argv or ["var/fit"])[0])) if s.seen is not None]
     tables = dict(fuse.SIGHTS)
@@ -136,7 +151,11 @@ def main(argv: list[str] | None = None) -> None:
             x, y, z = offset.tolist()
             tables[part] = fuse.Sight((x, y, z), spread)
             print(f"{turn} {part:9} {x:6.2f} {y:6.2f} {z:6.2f}  sd {spread:.2f}")
-    told, usual = habits(misses([(s, h) for s in every if (h := body(s, tables)) is not None]))
+    found = [(s, h) for s in every if (h := body(s, tables)) is not None]
+    told, usual = habits(misses(found))
+    for pose, factor in widened(found, told).items():
+        print(f"{pose:20} spreads times {factor:.2f}")
+        told |= {k: replace(h, sd=h.sd * factor) for k, h in told.items() if k[0] == pose}
     print(len(every), "pictures; without a habit", {k: round(v, 2) for k, v in usual.items()})
     lines = [f"{p},{m},{h.ahead:.2f},{h.down:.2f},{h.sd:.2f}" for (p, m), h in told.items()]
     table = FOLDER / "habits.csv"

@@ -18,7 +18,9 @@ import numpy as np
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring import calibration
 from dachi.core.measuring.calibration import CameraEstimate, Mat
-from dachi.core.measuring.scene import Image
+from dachi.core.measuring.fuse import Fused
+from dachi.core.measuring.measure import measure
+from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
 from dachi.photos.stickers import decode
 from dachi.studio.seen_joints import Sighted, see
@@ -100,3 +102,18 @@ def sights(folder: Path) -> Iterator[Sight]:
         joints = {n: (x, y) for n, (x, y) in was.get("joints", {}).items()}
         seen = Sighted(joints, was["apart"], joints) if joints else None
         yield Sight(file.stem, told, pose, seen, was["seconds"])
+
+
+def untouched(sight: Sight, body: Fused) -> tuple[float, float] | None:
+    """Error and spread of the headline where every mark is left where it was seen, degrees."""
+    pose = sight.pose
+    names = [n for n in pose.required if n in body.marks]
+    scene = Scene(
+        pose.id, sight.side, "passive", sight.image, {n: body.marks[n] for n in names},
+        mark_sds={n: body.sds[n] for n in names}, mat=sight.mat(), marked="eye",
+    )  # fmt: skip
+    try:
+        found = measure(scene, catalogue()).headline
+    except SceneError:
+        return None
+    return found.value - sight.told["truth"][found.id], found.sd

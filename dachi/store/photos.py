@@ -38,6 +38,8 @@ class Photo:
     doubtful: int | None = None
     #: The mat's corners (x, y, spread), px, where its outline stands out; None: nobody looked yet.
     outline: Mapping[str, tuple[float, float, float]] | None = None
+    #: Joints seen roughly while it lay in the tray, px.
+    glimpsed: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
 def _photo(row: sqlite3.Row) -> Photo:
@@ -59,6 +61,7 @@ def _photo(row: sqlite3.Row) -> Photo:
         {k: (x, y, sd) for k, (x, y, sd) in json.loads(row["outline"]).items()}
         if row["outline"]
         else None,
+        {k: (x, y) for k, (x, y) in json.loads(row["glimpsed"] or "{}").items()},
     )
 
 

@@ -76,9 +76,13 @@ def set_joints(
     joints: Mapping[str, tuple[float, float]],
 ) -> None:
     """Keep the joints that were seen in a photograph of the tray; none where nobody was."""
+    told = json.dumps(dict(joints))
     db.execute(
         f"UPDATE tray SET joints = ? WHERE photo_id = ? AND assessment_id IN ({_OWN})",
-        (json.dumps(dict(joints)), photo_id, assessment_id, coach_id),
+        (told, photo_id, assessment_id, coach_id),
+    )
+    db.execute(
+        "UPDATE photo SET glimpsed = ? WHERE id = ? AND coach_id = ?", (told, photo_id, coach_id)
     )
 
 

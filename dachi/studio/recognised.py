@@ -14,9 +14,9 @@ from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.recognise import Likeness, certain, likenesses
 from dachi.data import catalogue
 from dachi.errors import Told
-from dachi.photos import landmarks, stickers
+from dachi.photos import stickers
 from dachi.photos.ingest import path_of
-from dachi.photos.landmarks import Crop, Joints
+from dachi.photos.landmarks import Joints
 from dachi.photos.mat_outline import find_mat
 from dachi.store import assessments, photos, positions, unsorted_photos
 from dachi.store.database import transaction
@@ -25,20 +25,9 @@ from dachi.store.unsorted_photos import UnsortedPhoto
 from dachi.studio import corner_cards, visits
 from dachi.studio.markings import surroundings
 from dachi.studio.opening import wanting
-from dachi.studio.seen_joints import MODEL, UNSURE, Sighted, see
+from dachi.studio.seen_joints import Sighted, see, see_anybody
 from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
-
-
-def see_anybody(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) -> Joints | None:
-    """Joints of whoever is in an RGB picture, in one of several poses on a side."""
-    height, width = image.shape[:2]
-
-    def judge(joints: Joints, presence: float) -> float:
-        return likenesses(joints, places, (width, height))[0].misfit + UNSURE * (1.0 - presence)
-
-    starts = [Crop(width / 2, height / 2, max(width, height), a) for a in (0.0, 90.0, -90.0)]
-    return landmarks.find(image, starts, judge, MODEL) if places else None
 
 
 def place_of(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) -> Likeness | None:
@@ -104,8 +93,13 @@ def _look(work: Work, one: Waiting) -> None:
         data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
         pose = catalogue().pose(one.pose)
         image = stickers.decode(data)
-        found = see(image, pose, one.side, one.variant)
-        said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, found)]
+        places = _places(work, one, pose)
+        # What lay in the tray was looked at there.
+        roughly = dict(one.photo.glimpsed) or see_anybody(image, places)
+        size = (one.photo.width, one.photo.height)
+        likely = certain(likenesses(roughly, places, size)) if roughly else None
+        found = see(image, pose, one.side, one.variant, roughly) if roughly else None
+        said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, found, likely)]
         outline = _outline(work, one, image, pose, found)
     kept = (found.joints, said, found.apart) if found else ({}, said)
     with transaction(work.db):
@@ -142,20 +136,32 @@ def _outline(
     return {n: (x, y, mat.sds_px[n]) for n, (x, y) in mat.corners.items()}
 
 
-def _concerns(
-    work: Work, one: Waiting, image: NDArray[np.uint8], pose: Pose, found: Sighted | None
-) -> list[Concern]:
+def _places(work: Work, one: Waiting, pose: Pose) -> list[tuple[Pose, str]]:
+    """What a photograph may show: any place of its sheet."""
     trial = assessments.trial(work.db, work.coach, one.trial)
     visit = assessments.get(work.db, work.coach, trial.assessment_id) if trial else None
-    if trial is None or visit is None:
+    if visit is None:
+        return [(pose, one.side)]
+    lines = visits.stations(work, visit, visits.all_trials(work, visit))
+    return list(dict.fromkeys([*sheet_places(visits.every(lines)), (pose, one.side)]))
+
+
+def _concerns(
+    work: Work,
+    one: Waiting,
+    image: NDArray[np.uint8],
+    pose: Pose,
+    found: Sighted | None,
+    likely: Likeness | None,
+) -> list[Concern]:
+    trial = assessments.trial(work.db, work.coach, one.trial)
+    if trial is None:
         return []
     position = positions.get(work.db, work.coach, trial.position_id or 0)
-    lines = visits.stations(work, visit, visits.all_trials(work, visit))
-    places = list(dict.fromkeys([*sheet_places(visits.every(lines)), (pose, one.side)]))
     return concerns(
         image, pose, one.side, found,
         corner_cards.sighting(one.photo, position, pose) if position is not None else None,
-        place_of(image, places),
+        likely,
         cards_used=position is not None
         and bool(photos.with_cards(work.db, work.coach, position.id, trial.id)),
     )  # fmt: skip

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core.body.anatomy import exchanged, other_side
-from dachi.core.body.staging import seen_over_range
+from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.fuse import SIDES, Fused, fuse
+from dachi.core.measuring.recognise import likenesses
 from dachi.core.measuring.scene import Image
 from dachi.data import FOLDER, habits
 from dachi.photos import landmarks
@@ -22,33 +22,10 @@ from dachi.photos.landmarks import Crop, Joints
 Array = NDArray[np.float64]
 
 MODEL = FOLDER / "models" / "body_landmarks.tflite"
-#: How far a figure laid onto joints may be turned before it is another pose, degrees.
-MOST_TURN_DEG = 30.0
-#: What a turned figure and an unsure network add to the misfit.
-TURNED, UNSURE = 0.5, 0.15
-#: A figure smaller than this share of how large it should be seen is nobody.
-LEAST_SCALE = 0.2
-ROOM = 1.6
-
-
-@dataclass(frozen=True)
-class Layout:
-    """The marks of a pose over its range, (n, 2) px each, and the joint each stands for."""
-
-    names: tuple[str, ...]
-    joints: tuple[str, ...]
-    figures: tuple[Array, ...]
-
-
-def layout_of(pose: Pose, side: str, variant: Mapping[str, str], size: tuple[int, int]) -> Layout:
-    """What a pose should look like."""
-    named = {m.id: joint for m in pose.marks if (joint := joint_of(m.body, side)) is not None}
-    seen = seen_over_range(pose, side, size, variant)
-    names = tuple(n for n in seen[0] if n in named)
-    return Layout(
-        names, tuple(named[n] for n in names),
-        tuple(np.array([s[n] for n in names]) for s in seen),
-    )  # fmt: skip
+#: What an unsure network adds to the misfit of what it saw.
+UNSURE = 0.15
+#: How often a body is laid behind joints and they are looked at again as it lies.
+AGAIN = 2
 
 
 def joint_of(body: str, side: str) -> str | None:
@@ -59,60 +36,6 @@ def joint_of(body: str, side: str) -> str | None:
     whose = {"side": own, "other": other_side(own)}.get(owner, owner)
     part = part.split(".")[0]
     return f"{whose}.{part}" if part in landmarks.POINTS and whose in SIDES else None
-
-
-@dataclass(frozen=True)
-class Laid:
-    """A figure laid onto joints: how badly it fits (share of its size), which one, how turned."""
-
-    misfit: float
-    figure: int
-    turn: complex
-
-
-def lay(layout: Layout, joints: Joints) -> Laid | None:
-    """The figure of the range that fits joints best, moved, sized and turned.
-
-    Least squares of a similarity in the complex plane; None where it would be tiny.
-    """
-    seen = np.array([complex(*joints[j]) for j in layout.joints])
-    best: Laid | None = None
-    for i, figure in enumerate(layout.figures):
-        drawn = figure[:, 0] + 1j * figure[:, 1]
-        a, b = drawn - drawn.mean(), seen - seen.mean()
-        turn = complex(np.vdot(a, b) / max(float(np.vdot(a, a).real), 1e-9))
-        if abs(turn) < LEAST_SCALE:
-            continue
-        size = abs(turn) * float(np.ptp(figure, axis=0).max())
-        misfit = float(np.sqrt(np.mean(np.abs(b - turn * a) ** 2))) / max(size, 1e-6)
-        if abs(np.degrees(np.angle(turn))) > MOST_TURN_DEG:
-            misfit += TURNED
-        if best is None or misfit < best.misfit:
-            best = Laid(misfit, i, turn)
-    return best
-
-
-def _seen_roughly(
-    image: NDArray[np.uint8], pose: Pose, side: str, variant: Mapping[str, str]
-) -> Joints | None:
-    """Joints of whoever is in the pose in an RGB picture, as far as the pose's figure tells."""
-    height, width = image.shape[:2]
-    layout = layout_of(pose, side, variant, (width, height))
-    if len(layout.names) < 2:
-        return None
-    every = np.vstack(layout.figures)
-    low, high = every.min(axis=0), every.max(axis=0)
-    x, y = ((low + high) / 2).tolist()
-    near = ROOM * float((high - low).max())
-    starts = [Crop(width / 2, height / 2, max(width, height))]
-    starts += [Crop(x, y, near, turned) for turned in (0.0, 90.0, -90.0)]
-
-    def judge(joints: Joints, presence: float) -> float:
-        fits = [lay(layout, j) for j in (joints, exchanged(joints))]
-        least = min((f.misfit for f in fits if f is not None), default=9.0)
-        return least + UNSURE * (1.0 - presence)
-
-    return landmarks.find(image, starts, judge, MODEL)
 
 
 @dataclass(frozen=True)
@@ -127,20 +50,38 @@ class Sighted:
     roughly: Joints
 
 
+def see_anybody(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) -> Joints | None:
+    """Joints of whoever is in an RGB picture, roughly, in one of several poses on a side."""
+    height, width = image.shape[:2]
+
+    def judge(joints: Joints, presence: float) -> float:
+        return likenesses(joints, places, (width, height))[0].misfit + UNSURE * (1.0 - presence)
+
+    starts = [Crop(width / 2, height / 2, max(width, height), a) for a in (0.0, 90.0, -90.0)]
+    return landmarks.find(image, starts, judge, MODEL) if places else None
+
+
 def see(
-    image: NDArray[np.uint8], pose: Pose, side: str, variant: Mapping[str, str]
+    image: NDArray[np.uint8],
+    pose: Pose,
+    side: str,
+    variant: Mapping[str, str],
+    roughly: Joints | None = None,
 ) -> Sighted | None:
     """Joints of whoever is in the pose in an RGB picture: seen roughly, a body laid behind them,
     and looked at again as that body lies. Left and right are told by the body.
     """
-    roughly = _seen_roughly(image, pose, side, variant)
+    roughly = roughly or see_anybody(image, [(pose, side)])
     if roughly is None:
         return None
     size = Image(image.shape[1], image.shape[0])
-    body = fuse(pose, side, variant, size, roughly, None)
-    if body is None:
-        return Sighted(roughly, {}, roughly)
-    return Sighted(*landmarks.closer(image, body.centres, MODEL), roughly)
+    found = Sighted(roughly, {}, roughly)
+    for _ in range(AGAIN):
+        body = fuse(pose, side, variant, size, found.joints, None, spreads_px=found.apart)
+        if body is None:
+            break
+        found = Sighted(*landmarks.closer(image, body.centres, MODEL), roughly)
+    return found
 
 
 @lru_cache(256)

@@ -77,34 +77,6 @@ class Seeing(unittest.TestCase):
         self.assertIsNone(seen_joints.see(grey, pose, "both", pose.default_variant()))
 
 
-class Laying(unittest.TestCase):
-    """A pose's figure laid onto joints, against maps worked out by hand."""
-
-    def setUp(self) -> None:
-        self.pose = catalogue().pose("front-split")
-        self.variant = self.pose.default_variant()
-        self.layout = seen_joints.layout_of(self.pose, "left", self.variant, (1600, 1200))
-
-    def joints(self, figure: int, turn: complex, shift: complex) -> dict[str, Point]:
-        moved = {}
-        for joint, (x, y) in zip(self.layout.joints, self.layout.figures[figure], strict=True):
-            z = turn * complex(x, y) + shift
-            moved[joint] = (z.real, z.imag)
-        return moved
-
-    def test_a_moved_and_sized_figure_is_found_again(self) -> None:
-        turn = 0.7 * complex(math.cos(0.1), math.sin(0.1))
-        found = seen_joints.lay(self.layout, self.joints(2, turn, 90 + 40j))
-        self.assertEqual(found.figure, 2)
-        self.assertAlmostEqual(found.misfit, 0.0, places=6)
-        self.assertAlmostEqual(abs(found.turn - turn), 0.0, places=6)
-
-    def test_a_figure_on_its_head_fits_badly(self) -> None:
-        upright = seen_joints.lay(self.layout, self.joints(2, 1, 0))
-        over = seen_joints.lay(self.layout, self.joints(2, -1, 0))
-        self.assertGreater(over.misfit, upright.misfit + 0.3)
-
-
 class Waiting(Pages):
     def setUp(self) -> None:
         super().setUp()

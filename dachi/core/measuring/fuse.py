@@ -45,10 +45,10 @@ class Sight:
 
 
 SIGHTS: Mapping[str, Sight] = {
-    "shoulder": Sight((0.75, -0.01, 2.13), 1.81),
-    "hip": Sight((0.47, 0.87, 4.19), 3.53),
-    "knee": Sight((2.17, -1.62, -2.30), 3.38),
-    "ankle": Sight((-0.02, 0.08, 2.08), 2.68),
+    "shoulder": Sight((0.74, 0.02, 2.15), 1.76),
+    "hip": Sight((0.36, 0.93, 4.17), 3.32),
+    "knee": Sight((2.32, -1.69, -2.19), 3.52),
+    "ankle": Sight((-0.02, 0.07, 2.17), 2.67),
     "heel": Sight((0.0, 0.0, -4.0), 4.0),
     "toe": Sight((0.0, 0.0, -5.0), 5.0),
 }
@@ -65,7 +65,7 @@ BONE_CM = 40.0
 #: A mark's spread about its place on the body: its own, cm, and what its joint's distance from the
 #: body and the looks' disagreement add, as shares of those.
 MARK_SD: Mapping[str, float] = {
-    "shoulder": 1.45, "hip": 2.1, "knee": 2.2, "ankle": 1.8, "heel": 2.0, "toe": 3.1, "": 3.2,
+    "shoulder": 1.5, "hip": 2.1, "knee": 2.2, "ankle": 1.5, "heel": 2.0, "toe": 2.6, "": 3.0,
 }  # fmt: skip
 OFF, DISAGREED = 0.20, 0.28
 #: A mark that is less sure than this wants a look.

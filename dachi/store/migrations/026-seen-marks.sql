@@ -4,3 +4,5 @@ ALTER TABLE marking ADD COLUMN seen TEXT NOT NULL DEFAULT '[]';
 ALTER TABLE photo ADD COLUMN doubtful INTEGER;
 -- The mat's outline where it stands out: {corner: [x, y, sd]}, px; empty: none; NULL: not looked.
 ALTER TABLE photo ADD COLUMN outline TEXT;
+-- Joints seen roughly while it lay in the tray, px.
+ALTER TABLE photo ADD COLUMN glimpsed TEXT;
