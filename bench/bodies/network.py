@@ -133,7 +133,7 @@ def widened(
     """How much wider a pose's marks must be taken for its reading's interval to hold: marks of one
     picture miss together. Never narrower; two pictures that hold count with each pose's.
     """
-    z2 = defaultdict(lambda: [1.0, 1.0])
+    z2: dict[str, list[float]] = defaultdict(lambda: [1.0, 1.0])
     for sight, one in found:
         own = {m: h for (p, m), h in told.items() if p == sight.pose.id}
         read = untouched(sight, one.told(sight.pose, sight.pose.default_variant(), own))

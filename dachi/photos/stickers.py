@@ -231,6 +231,44 @@ def assign(dots: Sequence[Dot], layouts: Sequence[MarkLayout], required: Sequenc
     return Found(marks, sds, tuple(doubtful), missing, len(dots) - len(marks))
 
 
+#: What it costs, as a chi-square of two, to leave a landmark without a dot: one that must have one,
+#: and one that may; and how much worse the next way of naming must be for a name to be sure.
+_WITHOUT, _MAY_BE_WITHOUT, _SURE = 14.0, 6.0, 6.0
+
+
+def assign_near(
+    dots: Sequence[Dot],
+    seen: Mapping[str, Point],
+    sds_px: Mapping[str, float],
+    required: Sequence[str],
+) -> Found:
+    """Give dots to landmarks by where a body seen in the picture has them, px, and how surely."""
+    names = list(seen)
+    if not dots or not names:
+        return Found({}, {}, (), tuple(required), len(dots))
+    apart = np.array([[math.dist(seen[n], (d.x, d.y)) / sds_px[n] for d in dots] for n in names])
+    without = np.array([_WITHOUT if n in required else _MAY_BE_WITHOUT for n in names])
+    cost = np.hstack([apart**2, np.where(np.eye(len(names)) > 0, without[:, None], 1e6)])
+    rows, columns = linear_sum_assignment(cost)
+    least = float(cost[rows, columns].sum())
+    marks: dict[str, Point] = {}
+    sds: dict[str, float] = {}
+    doubtful = []
+    for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
+        if column >= len(dots):
+            continue
+        other = cost.copy()
+        other[row, column] = 1e6
+        worse = float(other[linear_sum_assignment(other)].sum()) - least
+        name, d = names[row], dots[column]
+        marks[name] = (d.x, d.y)
+        sds[name] = DOT_SD_PX if d.roundness > 0.6 else 1.5 * DOT_SD_PX
+        if worse < _SURE:
+            doubtful.append(name)
+    missing = tuple(n for n in required if n not in marks)
+    return Found(marks, sds, tuple(doubtful), missing, len(dots) - len(marks))
+
+
 #: Cost of leaving a landmark without a dot, in layout sizes.
 _SKIP = 0.13
 

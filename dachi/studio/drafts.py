@@ -39,8 +39,12 @@ def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
         state = form.get(f"mark-{m.id}-state", "placed")
         if state == "guess":
             guesses.add(m.id)
+        sd = _number(form.get(f"mark-{m.id}-sd"), m.label)
         if state in ("sticker", "seen"):
-            sds[m.id] = _number(form.get(f"mark-{m.id}-sd"), m.label) or 1.0
+            sds[m.id] = sd or 1.0
+        elif state == "guess" and sd:
+            # It may yet be taken as it was seen.
+            sds[m.id] = sd
         if state == "seen":
             seen.append(m.id)
     corners = None
@@ -95,6 +99,16 @@ def guess_form(marks: Mapping[str, Point]) -> dict[str, str]:
     return body
 
 
+def form_of(marking: Marking, states: Mapping[str, str]) -> dict[str, str]:
+    """Marks, each in its state, as the bench's form posts them."""
+    body = guess_form(marking.marks)
+    for name, state in states.items():
+        body[f"mark-{name}-state"] = state
+        if name in marking.mark_sds:
+            body[f"mark-{name}-sd"] = f"{marking.mark_sds[name]:.2f}"
+    return body
+
+
 def corner_form(
     pose: Pose, side: str, corners: Mapping[str, Point], size: tuple[int, int]
 ) -> dict[str, str]:
@@ -114,8 +128,9 @@ def with_stickers(form: Mapping[str, str], found: Found) -> dict[str, str]:
     body = dict(form)
     for name, (x, y) in found.marks.items():
         body[f"mark-{name}-x"], body[f"mark-{name}-y"] = f"{x:.2f}", f"{y:.2f}"
-        body[f"mark-{name}-sd"] = f"{found.sds[name]:.2f}"
-        body[f"mark-{name}-state"] = "guess" if name in found.doubtful else "sticker"
+        sure = name not in found.doubtful
+        body[f"mark-{name}-sd"] = f"{found.sds[name]:.2f}" if sure else ""
+        body[f"mark-{name}-state"] = "sticker" if sure else "guess"
     return body
 
 

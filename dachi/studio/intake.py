@@ -23,8 +23,13 @@ from dachi.store.assessments import Assessment, Trial
 from dachi.store.photos import Photo, Use
 from dachi.store.practitioners import Practitioner
 from dachi.studio import cautions, corner_cards, drafts, starting_marks
+from dachi.studio.markings import surroundings
+from dachi.studio.opening import body_seen
 from dachi.studio.phrases import pose_name, say_day
 from dachi.studio.work import Work
+
+#: Who made a draft that nobody has touched.
+PROGRAM = "the program"
 
 
 class Refused(Told):
@@ -259,15 +264,15 @@ def look_for_stickers(
     colour: Colour,
     image: NDArray[np.uint8] | None = None,
 ) -> Found:
-    """Find stickers of a colour and name them by the pose's layout."""
+    """Find stickers of a colour, named by the body seen in the picture, else the pose's layout."""
+    body = body_seen(surroundings(work, trial)) if photo.joints else None
     with work.db.unlocked():
         if image is None:
             image = _decoded(work, photo)
-        return stickers.assign(
-            stickers.find_dots(image, colour),
-            starting_marks.layouts(pose, trial, photo),
-            pose.required,
-        )
+        dots = stickers.find_dots(image, colour)
+        if body is not None:
+            return stickers.assign_near(dots, body.marks, body.sds, pose.required)
+        return stickers.assign(dots, starting_marks.layouts(pose, trial, photo), pose.required)
 
 
 def _decoded(work: Work, photo: Photo) -> NDArray[np.uint8]:
@@ -316,7 +321,13 @@ def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
     if found.marks:
         guess = starting_marks.guess_marks(pose, trial.side, photo.width, photo.height)
         body = drafts.guess_form({k: v for k, v in guess.items() if k in pose.required})
-        markings.save_draft(work.db, work.coach, trial_id, drafts.with_stickers(body, found))
+        body = drafts.with_stickers(body, found) | {"made": PROGRAM}
+        markings.save_draft(work.db, work.coach, trial_id, body)
+
+
+def untouched(draft: Mapping[str, str] | None) -> bool:
+    """Whether no coach has had a hand in a draft yet."""
+    return not draft or draft.get("made") == PROGRAM
 
 
 def unwritten(error: OSError) -> str:

@@ -71,13 +71,6 @@ def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
     return found, {k: "seen" if k in sure else "guess" for k in required}
 
 
-def wanting(at: Surroundings) -> int:
-    """How many of a photograph's marks want a look, by what was seen in it."""
-    body = body_seen(at)
-    certain = body.certain() if body else {}
-    return sum(name not in certain for name in at.pose.required)
-
-
 def _inside(marks: Mapping[str, Point], size: tuple[int, int]) -> dict[str, Point]:
     width, height = size
     return {

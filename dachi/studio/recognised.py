@@ -18,13 +18,14 @@ from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.landmarks import Joints
 from dachi.photos.mat_outline import find_mat
-from dachi.store import assessments, photos, positions, unsorted_photos
+from dachi.photos.stickers import Colour, Dot, assign_near, find_dots
+from dachi.store import accounts, assessments, markings, photos, positions, unsorted_photos
 from dachi.store.database import transaction
 from dachi.store.photos import Waiting
 from dachi.store.unsorted_photos import UnsortedPhoto
-from dachi.studio import corner_cards, visits
-from dachi.studio.markings import surroundings
-from dachi.studio.opening import wanting
+from dachi.studio import corner_cards, drafts, intake, visits
+from dachi.studio.markings import Surroundings, surroundings
+from dachi.studio.opening import body_seen, start
 from dachi.studio.seen_joints import Sighted, see, see_anybody
 from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
@@ -89,6 +90,7 @@ def _look(work: Work, one: Waiting) -> None:
     found: Sighted | None = None
     outline: dict[str, tuple[float, float, float]] | None = None
     said: list[tuple[str, str]] = []
+    spots: list[Dot] = []
     with contextlib.suppress(Told, OSError, cv2.error, ValueError):
         data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
         pose = catalogue().pose(one.pose)
@@ -101,6 +103,9 @@ def _look(work: Work, one: Waiting) -> None:
         found = see(image, pose, one.side, one.variant, roughly) if roughly else None
         said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, found, likely)]
         outline = _outline(work, one, image, pose, found)
+        coach = accounts.by_id(work.db, work.coach)
+        if found is not None and coach is not None and coach.sticker_colour:
+            spots = find_dots(image, Colour.from_text(coach.sticker_colour))
     kept = (found.joints, said, found.apart) if found else ({}, said)
     with transaction(work.db):
         photos.set_joints(work.db, work.coach, one.photo.id, *kept)
@@ -108,8 +113,20 @@ def _look(work: Work, one: Waiting) -> None:
             photos.set_outline(work.db, work.coach, one.photo.id, outline)
         trial = assessments.trial(work.db, work.coach, one.trial)
         if trial is not None and one.pose in catalogue():
-            count = wanting(surroundings(work, trial))
+            count = _offer(work, surroundings(work, trial), spots)
             photos.set_doubtful(work.db, work.coach, one.photo.id, count)
+
+
+def _offer(work: Work, at: Surroundings, spots: list[Dot]) -> int:
+    """Keep stickers, named by the body that was seen, as a draft; how many marks want a look."""
+    form = drafts.form_of(*start(work, at))
+    body = body_seen(at)
+    if spots and body is not None:
+        near = assign_near(spots, body.marks, body.sds, at.pose.required)
+        if near.marks and intake.untouched(markings.draft(work.db, work.coach, at.trial.id)):
+            form = drafts.with_stickers(form, near) | {"made": intake.PROGRAM}
+            markings.save_draft(work.db, work.coach, at.trial.id, form)
+    return sum(form.get(f"mark-{name}-state") == "guess" for name in at.pose.required)
 
 
 def _outline(

@@ -68,8 +68,9 @@ MARK_SD: Mapping[str, float] = {
     "shoulder": 1.5, "hip": 2.1, "knee": 2.2, "ankle": 1.5, "heel": 2.0, "toe": 2.6, "": 3.0,
 }  # fmt: skip
 OFF, DISAGREED = 0.20, 0.28
-#: A mark that is less sure than this wants a look.
-DOUBTFUL_CM = 3.0
+#: A mark that is less sure than this wants a look. Below it one in twenty is wrong by more than a
+#: tenth of the thigh, and a lower limit finds no surer ones.
+DOUBTFUL_CM = 2.0
 
 
 @dataclass(frozen=True)

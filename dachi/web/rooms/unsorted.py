@@ -111,6 +111,8 @@ def place(aid: int) -> Response:
         except (Refused, Conflict) as error:
             problems.append(f"{waiting.name}: {error}")
     unsorted_photos.take(db(), coach_id(), aid, put)
+    if put:
+        see_waiting(coach_id())
     if problems:
         more = f" And {len(problems) - 3} more like this." if len(problems) > 3 else ""
         flash(" ".join(problems[:3]) + more, "retake")

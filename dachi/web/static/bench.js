@@ -223,6 +223,14 @@
     return true;
   }
 
+  // Left where they were seen, with the spread they were seen with: the interval grows.
+  function takeAll() {
+    const some = wanting().filter((m) => Number(m.dataset.unsure) > 0);
+    some.forEach((m) => settle(m, "seen"));
+    if (some.length) { choose(null); loupe.hidden = true; drawAll(); keepHere(); ask(true); }
+  }
+  strip.addEventListener("click", (event) => { if (event.target.closest("[data-take-all]")) takeAll(); });
+
   // ---- readings: at most one question under way, always the newest asked last --
   let asking = false, again = false, resting = false, retry = 0;
   async function ask(rest) {
@@ -378,6 +386,7 @@
         if (lookAtNext()) hint.textContent = `${wanting().length} to look at. ${hint.textContent}: drag it, or Space where it is right.`;
         else form.requestSubmit($("accept"));
         break;
+      case "a": takeAll(); break;
       case "[": $("previous")?.click(); break;
       case "]": $("following")?.click(); break;
       case "m": toggle($("mat-on")); break;
