@@ -1,6 +1,6 @@
-"""A visit marked in the browser, four ways: ``python -m bench.visit [FOLDER]`` (var/pictures).
+"""A visit marked in the browser, four ways: ``python -m bench.visit [FOLDER] [WAY ...]``.
 
-The folder is made by ``python -m bench.bodies.pictures FOLDER``. Of its photographs those with all
+The folder (var/pictures) is made by ``python -m bench.bodies.pictures FOLDER``. Of its photographs those with all
 four corner cards: with stickers painted where marks belong; with marks proposed and each doubtful
 one looked at; proposed and all taken as seen with one key; and by hand, cards and proposals away.
 Acts are presses of the mouse and of keys; a doubtful mark within ``NEAR`` of its place is
@@ -159,8 +159,12 @@ def mark(page: Page, told: dict[str, Any], way: str) -> None:
     elif way != "looked at":
         for name in page.eval_on_selector_all(".mark-guess", names):
             drag(page, name, true(name))
-    while way == "looked at" and page.locator(".mark-guess").count():
-        name = str(page.locator(".mark.chosen").first.get_attribute("data-name"))
+    for _ in range(3 * len(told["marks"])):
+        if way != "looked at" or not page.locator(".mark-guess").count():
+            break
+        if not page.locator(".mark-guess.chosen").count():
+            page.keyboard.press("Enter")
+        name = str(page.locator(".mark-guess.chosen").first.get_attribute("data-name"))
         at = page.evaluate(
             "n => ['x', 'y'].map(a => Number(document.forms.bench.elements[`${n}-${a}`].value))",
             name,
@@ -169,8 +173,6 @@ def mark(page: Page, told: dict[str, Any], way: str) -> None:
             page.keyboard.press("Space")
         else:
             drag(page, name, true(name))
-            if page.locator(".mark-guess").count():
-                page.keyboard.press("Enter")
     page.wait_for_function("!document.querySelector('.mark-guess')")
     page.evaluate("document.activeElement.blur()")
     before = page.url
@@ -228,10 +230,12 @@ def visit(way: str, chosen: list[tuple[Path, dict[str, Any]]]) -> Tally:
 
 
 def main(argv: list[str] | None = None) -> None:
-    chosen = pictures(Path((argv or ["var/pictures"])[0]), MOST)
+    words = list(argv or [])
+    ways = [w for w in WAYS if w in words] or WAYS
+    chosen = pictures(Path(next((w for w in words if w not in WAYS), "var/pictures")), MOST)
     print(f"{len(chosen)} photographs, each from a camera place of its own")
     print(f"{'':12}{'acts, median':>13}{'mean':>6}{'90 %':>6}{'seconds':>9}   mean error, holds")
-    for way in WAYS:
+    for way in ways:
         tally = visit(way, chosen)
         acts = np.array([a["clicks"] + a["keys"] for a in tally.acts])
         took = np.mean([seconds(a) for a in tally.acts])
@@ -239,7 +243,8 @@ def main(argv: list[str] | None = None) -> None:
         print(
             f"{way:12}{np.median(acts):13.0f}{acts.mean():6.1f}{np.percentile(acts, 90):6.0f}"
             f"{took:9.1f}   {np.mean(np.abs(error)):.1f} {np.mean(np.abs(error) < 1.96 * sd):.0%}"
-            f" ({len(error)}; {tally.lost} not accepted)"
+            f" ({len(error)}; {tally.lost} not accepted)",
+            flush=True,
         )
 
 
