@@ -1,8 +1,9 @@
 """A visit marked in the browser, four ways: ``python -m bench.visit [FOLDER] [WAY ...]``.
 
-The folder (var/pictures) is made by ``python -m bench.bodies.pictures FOLDER``. Of its photographs those with all
-four corner cards: with stickers painted where marks belong; with marks proposed and each doubtful
-one looked at; proposed and all taken as seen with one key; and by hand, cards and proposals away.
+The folder (var/pictures) is made by ``python -m bench.bodies.pictures FOLDER``. Of its photographs
+those with all four corner cards: with stickers painted where marks belong; with marks proposed and
+each doubtful one looked at; proposed and all taken as seen with one key; and by hand, cards and
+proposals away.
 Acts are presses of the mouse and of keys; a doubtful mark within ``NEAR`` of its place is
 confirmed, another dragged. What was accepted is then read against the truth.
 """
@@ -32,7 +33,15 @@ from bench.day import seconds
 from dachi.clock import Clock
 from dachi.data import catalogue
 from dachi.photos import stickers
-from dachi.store import accounts, assessments, markings, photos, practitioners, preparation
+from dachi.store import (
+    accounts,
+    assessments,
+    markings,
+    photos,
+    positions,
+    practitioners,
+    preparation,
+)
 from dachi.store.database import connect
 from dachi.studio import intake, recognised
 from dachi.studio.intake import Incoming, Place
@@ -199,6 +208,12 @@ def visit(way: str, chosen: list[tuple[Path, dict[str, Any]]]) -> Tally:
             data = Incoming(with_exif(file, told, way == "stickers"))
             photo = intake.store(work, data)
             tid = intake.put(work, assessment, place_of(told, seen), photo)
+            setup = assessments.trial(work.db, work.coach, tid)
+            here = positions.get(work.db, work.coach, setup.position_id or 0) if setup else None
+            assert here is not None
+            size = (here.mat_length_cm, here.mat_width_cm)
+            own = positions.start(work.db, work.coach, aid, here.view, size, here.setup)
+            positions.move_trial(work.db, work.coach, tid, own)
             if way == "by hand":
                 photos.set_cards(work.db, work.coach, photo, {})
             trials.append(tid)

@@ -49,22 +49,19 @@ def opening(
 def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
     """Where the program puts marks by itself, and the state of each.
 
-    Seen in the picture, with their spread; doubtful ones as guesses, as those of a like shot and
-    places where marks usually lie are.
+    Seen in the picture, with their spread, doubtful ones as guesses; where nobody was seen, those
+    of a like shot or where marks usually lie.
     """
     like = _like(work, at)
     marks = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
     facing, body = None, body_seen(at)
-    doubtful = dict(body.marks) if body else {}
-    seen = body.certain() if body else {}
     if like is not None:
-        before, width, height, same_place = like
-        carried = starting_marks.scaled(before.marks, (width, height), at.size)
-        marks |= carried | doubtful | (carried if same_place else {})
+        before, width, height = like
+        marks |= starting_marks.scaled(before.marks, (width, height), at.size)
         facing = before.facing
-    else:
-        marks |= doubtful
-    required = {k: v for k, v in (marks | seen).items() if k in at.pose.required}
+    seen = body.certain() if body else {}
+    every = marks | (body.marks if body else {})
+    required = {k: v for k, v in every.items() if k in at.pose.required}
     sure = tuple(k for k in required if k in seen)
     sds = {k: round(body.sds[k], 2) for k in required if k in body.sds} if body else {}
     found = Marking(_inside(required, at.size), sds, facing=facing, seen=sure)
@@ -120,10 +117,11 @@ def body_seen(at: Surroundings) -> Fused | None:
     )  # fmt: skip
 
 
-def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int, bool] | None:
-    return markings.last_marks(
+def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int] | None:
+    found = markings.last_marks(
         work.db, work.coach, at.who.id, at.trial.pose, at.trial.side, at.trial.position_id
     )
+    return found[:3] if found else None
 
 
 def accept(
