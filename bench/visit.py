@@ -115,7 +115,7 @@ def studio(propose: bool) -> Iterator[tuple[str, Work, int]]:
         db = connect(folder, clock)
         coach = accounts.add(db, EMAIL, "Coach", PASSWORD)
         work = Work(db, folder, coach.id)
-        pid = practitioners.add(db, work.coach, "Sanne")
+        pid = practitioners.add(db, work.coach, "Sanne", birth_year=1991)
         today = work.now().date().isoformat()
         preparation.give_consent(db, work.coach, pid, given_on=today, scope="show")
         preparation.answer_screening(db, work.coach, pid, answered_on=today, yes=[])

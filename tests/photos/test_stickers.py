@@ -2,6 +2,7 @@
 
 import unittest
 from datetime import datetime
+from typing import ClassVar
 
 import numpy as np
 
@@ -13,6 +14,7 @@ from dachi.photos.stickers import (
     Dot,
     MarkLayout,
     assign,
+    assign_near,
     decode,
     find_dots,
     pick_colour,
@@ -128,3 +130,27 @@ class Naming(unittest.TestCase):
     def test_too_few_dots(self) -> None:
         found = assign([Dot(5, 5, 6, 1)], layouts("pigeon", "left"), ("front_knee",))
         self.assertEqual((dict(found.marks), found.missing, found.spare), ({}, ("front_knee",), 1))
+
+
+class NamedByABody(unittest.TestCase):
+    """Dots given to where a body has its marks; distances worked out by hand."""
+
+    SEEN: ClassVar = {"hip": (100.0, 100.0), "knee": (200.0, 100.0), "ankle": (300.0, 100.0)}
+    SDS: ClassVar = {"hip": 10.0, "knee": 10.0, "ankle": 10.0}
+
+    def test_cases(self) -> None:
+        for words, spots, marks, doubtful, missing, spare in (
+            ("all near", [(105, 95), (195, 110), (310, 100)], "hip knee ankle", "", "", 0),
+            ("one away", [(105, 95), (310, 100)], "hip ankle", "", "knee", 0),
+            ("too far", [(105, 95), (195, 110), (310, 180)], "hip knee", "", "ankle", 1),
+            ("two for one", [(100, 100), (190, 100), (210, 101), (300, 100)],
+             "hip knee ankle", "knee", "", 1),
+            ("nothing", [], "", "", "hip knee ankle", 0),
+        ):  # fmt: skip
+            with self.subTest(words):
+                dots = [Dot(float(x), float(y), 6.0, 0.9) for x, y in spots]
+                found = assign_near(dots, self.SEEN, self.SDS, tuple(self.SEEN))
+                self.assertEqual(set(found.marks), set(marks.split()))
+                self.assertEqual(found.doubtful, tuple(doubtful.split()))
+                self.assertEqual(found.missing, tuple(missing.split()))
+                self.assertEqual(found.spare, spare)
