@@ -8,7 +8,7 @@ import sys
 PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice")
 #: Not run unless asked for: the body model of tools/need-bodies, its rendered pictures, a browser
 #: for some minutes.
-ASKED = ("bodies", "cards", "proposals", "recognised", "day", "pages", "mutated", "load")
+ASKED = ("bodies", "cards", "proposals", "recognised", "visit", "folder", "outline", "day", "pages", "mutated", "load")
 
 
 def main(wanted: list[str]) -> int:
