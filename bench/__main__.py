@@ -8,7 +8,8 @@ import sys
 PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice")
 #: Not run unless asked for: the body model of tools/need-bodies, its rendered pictures, a browser
 #: for some minutes.
-ASKED = ("bodies", "cards", "proposals", "recognised", "visit", "folder", "outline", "day", "pages", "mutated", "load")
+ASKED = ("bodies", "cards", "proposals", "recognised", "visit", "folder", "outline", "day", "pages",
+         "mutated", "load")  # fmt: skip
 
 
 def main(wanted: list[str]) -> int:

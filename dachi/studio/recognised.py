@@ -31,13 +31,6 @@ from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
 
 
-def place_of(image: NDArray[np.uint8], places: Sequence[tuple[Pose, str]]) -> Likeness | None:
-    """The pose and side an RGB picture shows, where that is certain among these."""
-    joints = see_anybody(image, places)
-    size = (image.shape[1], image.shape[0])
-    return certain(likenesses(joints, places, size)) if joints else None
-
-
 def sheet_places(slots: Iterable[Slot]) -> list[tuple[Pose, str]]:
     """Poses and sides of a sheet's places, each once; poses of two sides with both of them."""
     found: dict[tuple[str, str], tuple[Pose, str]] = {}

@@ -12,10 +12,10 @@ import numpy as np
 from PIL import Image
 
 from dachi.core.measuring.cards import Sighting
+from dachi.core.measuring.recognise import certain, likenesses
 from dachi.data import catalogue
 from dachi.photos.stickers import decode
-from dachi.studio import recognised
-from dachi.studio.seen_joints import see
+from dachi.studio.seen_joints import see, see_anybody
 from dachi.studio.shot_words import concerns
 from tests.support import Pages
 
@@ -37,7 +37,8 @@ def picture(name: str) -> tuple[np.ndarray, str]:
 def said(image: np.ndarray, pose_id: str, side: str, **more: Any) -> list[tuple[str, str]]:
     pose = catalogue().pose(pose_id)
     found = see(image, pose, side, pose.default_variant())
-    seen = recognised.place_of(image, SHEET)
+    roughly, size = see_anybody(image, SHEET), (image.shape[1], image.shape[0])
+    seen = certain(likenesses(roughly, SHEET, size)) if roughly else None
     return [(c.use.value, c.words) for c in concerns(image, pose, side, found, None, seen, **more)]
 
 
