@@ -104,22 +104,25 @@ def _look(work: Work, one: Waiting) -> None:
         photos.set_joints(work.db, work.coach, one.photo.id, *kept)
         if outline is not None:
             photos.set_outline(work.db, work.coach, one.photo.id, outline)
-        trial = assessments.trial(work.db, work.coach, one.trial)
-        if trial is not None and one.pose in catalogue():
-            count = _offer(work, surroundings(work, trial), spots)
-            photos.set_doubtful(work.db, work.coach, one.photo.id, count)
+    trial = assessments.trial(work.db, work.coach, one.trial)
+    if trial is None or one.pose not in catalogue():
+        return
+    at = surroundings(work, trial)
+    form, named = _offered(work, at, spots)
+    with transaction(work.db):
+        if named and intake.untouched(markings.draft(work.db, work.coach, trial.id)):
+            markings.save_draft(work.db, work.coach, trial.id, form)
+        count = sum(form.get(f"mark-{name}-state") == "guess" for name in at.pose.required)
+        photos.set_doubtful(work.db, work.coach, one.photo.id, count)
 
 
-def _offer(work: Work, at: Surroundings, spots: list[Dot]) -> int:
-    """Keep stickers, named by the body that was seen, as a draft; how many marks want a look."""
-    form = drafts.form_of(*start(work, at))
-    body = body_seen(at)
-    if spots and body is not None:
-        near = assign_near(spots, body.marks, body.sds, at.pose.required)
-        if near.marks and intake.untouched(markings.draft(work.db, work.coach, at.trial.id)):
-            form = drafts.with_stickers(form, near) | {"made": intake.PROGRAM}
-            markings.save_draft(work.db, work.coach, at.trial.id, form)
-    return sum(form.get(f"mark-{name}-state") == "guess" for name in at.pose.required)
+def _offered(work: Work, at: Surroundings, spots: list[Dot]) -> tuple[dict[str, str], bool]:
+    """Marks as the bench posts them, stickers named by the body seen, and whether there are any."""
+    form, body = drafts.form_of(*start(work, at)), body_seen(at)
+    if not spots or body is None:
+        return form, False
+    near = assign_near(spots, body.marks, body.sds, at.pose.required)
+    return drafts.with_stickers(form, near) | {"made": intake.PROGRAM}, bool(near.marks)
 
 
 def _outline(

@@ -73,3 +73,17 @@ class Seen(InChromium):
         looked = markings.readings(self.db, self.coach.id, self.tid)
         self.assertLess(looked[0].sd, as_seen[0].sd)
         self.assertEqual(markings.history(self.db, self.coach.id, self.tid)[0].seen, ())
+
+    def test_marks_come_by_themselves_while_nobody_marks(self) -> None:
+        self.app.config["PROPOSE"] = True
+        pose = catalogue().pose("butterfly")
+        aid = assessments.add(self.db, self.coach.id, self.pid, taken_at=ago(0), warmth="warm")
+        visit = assessments.get(self.db, self.coach.id, aid)
+        assert visit is not None
+        place = Place(pose, "both", "passive", 1, pose.default_variant())
+        data = Incoming((PICTURES / "butterfly.jpg").read_bytes())
+        tid = intake.put(self.work, visit, place, intake.store(self.work, data))
+        self.db.end(keep=True)
+        self.page.goto(f"{self.base}/t/{tid}")
+        expect(self.page.locator("#hint")).to_contain_text("Looking for the person")
+        expect(self.page.locator(".mark-seen").first).to_be_visible(timeout=30_000)

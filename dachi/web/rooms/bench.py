@@ -7,7 +7,7 @@ import secrets
 from collections.abc import Mapping
 from typing import Any
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
@@ -66,7 +66,8 @@ def page(tid: int) -> str:
             visit=own_assessment(at.trial.assessment_id),
             readings=markings.readings(db(), coach_id(), tid),
         )  # fmt: skip
-    if at.photo.joints is None and at.trial.status == "unmarked":
+    awaited = at.photo.joints is None and at.trial.status == "unmarked" and at.photo.truth is None
+    if awaited:
         see_waiting(coach_id())
     history = markings.history(db(), coach_id(), tid)
     newest = history[0].number if history else 0
@@ -99,6 +100,7 @@ def page(tid: int) -> str:
         by_cards=by_cards,
         nearby=bool(history or draft or at.photo.joints),
         looked=bool(at.photo.joints) and not history,
+        awaited=awaited and not draft and current_app.config["PROPOSE"],
         level=marking.level or level_guess(at),
         level_on=marking.level is not None,
         facing=marking.facing,
@@ -328,6 +330,16 @@ def history(tid: int) -> str:
         rows.append((marking, read_marking(at, marking, set()).result))
     return render_template(
         "history.html", at=at, visit=own_assessment(at.trial.assessment_id), rows=rows
+    )
+
+
+@room.get("/t/<int:tid>/looked.json")
+@login_required
+def looked(tid: int) -> Response:
+    """Whether the program has looked at a photograph since the bench was opened."""
+    at = at_bench(tid)
+    return Response(
+        json.dumps({"looked": at.photo.joints is not None}), mimetype="application/json"
     )
 
 

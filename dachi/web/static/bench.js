@@ -435,4 +435,14 @@
   drawAll();
   if (form.dataset.near) fit();
   if (form.dataset.looked) lookAtNext();
+  // The program is still looking: its marks come by themselves while nobody has begun to mark.
+  async function comeBy() {
+    if (undone.length || drag || $("mat-on").checked) { hint.textContent = ""; return; }
+    try {
+      const answer = await fetch(form.dataset.await, { redirect: "error" });
+      if (answer.ok && (await answer.json()).looked && !undone.length && !drag) { location.replace(location.pathname); return; }
+    } catch { /* Asked again below. */ }
+    setTimeout(comeBy, 1200);
+  }
+  if (form.dataset.await && !localStorage.getItem(store)) { hint.textContent = "Looking for the person…"; setTimeout(comeBy, 800); }
 })();
