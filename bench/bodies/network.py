@@ -19,8 +19,9 @@ import numpy as np
 from bench.bodies.mesh import Array
 from bench.bodies.sights import Sight, sights, untouched
 from dachi.core.measuring import fuse, skeleton
-from dachi.core.measuring.fuse import CENTRES, JOINTS, Hypothesis, Saw, likeliest
+from dachi.core.measuring.fuse import CENTRES, Hypothesis, Saw, likeliest
 from dachi.core.measuring.looks import CAMERA
+from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.skeleton import Points, joint_point
 from dachi.data import FOLDER
 

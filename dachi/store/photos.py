@@ -155,10 +155,17 @@ def outlined(db: Database, coach_id: int, position_id: int, but: int) -> list[Ph
 
     Without the one of trial ``but``.
     """
+    return _from_there(db, coach_id, position_id, but, "outline")
+
+
+def _from_there(
+    db: Database, coach_id: int, position_id: int, but: int, having: str
+) -> list[Photo]:
+    """Photographs of a position in which something (a column of JSON) was found."""
     rows = db.execute(
         "SELECT ph.* FROM photo ph JOIN trial t ON t.photo_id = ph.id WHERE ph.coach_id = ?"
         " AND t.position_id = ? AND t.id <> ? AND t.deleted_at IS NULL"
-        " AND length(ph.outline) > 2 ORDER BY t.id DESC",
+        f" AND length(ph.{having}) > 2 ORDER BY t.id DESC",
         (coach_id, position_id, but),
     )
     return [_photo(r) for r in rows]
@@ -211,13 +218,7 @@ def with_cards(db: Database, coach_id: int, position_id: int, but: int) -> list[
 
     Without the one of trial ``but``.
     """
-    rows = db.execute(
-        "SELECT ph.* FROM photo ph JOIN trial t ON t.photo_id = ph.id WHERE ph.coach_id = ?"
-        " AND t.position_id = ? AND t.id <> ? AND t.deleted_at IS NULL AND length(ph.cards) > 2"
-        " ORDER BY t.id DESC",
-        (coach_id, position_id, but),
-    )
-    return [_photo(r) for r in rows]
+    return _from_there(db, coach_id, position_id, but, "cards")
 
 
 @dataclass(frozen=True)

@@ -38,6 +38,7 @@ from dachi.studio import (
     summaries,
     versions,
 )
+from dachi.studio.alike import Alike
 from dachi.studio.work import Work
 
 
@@ -326,23 +327,10 @@ class Read:
     corners: str | None = None
 
 
-class _Same:
-    """A scene that is the same as another which says the same."""
-
-    def __init__(self, scene: Scene) -> None:
-        self.scene, self._said = scene, repr(scene)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and self._said == other._said
-
-    def __hash__(self) -> int:
-        return hash(self._said)
-
-
 @lru_cache(512)
-def _drawn(same: _Same) -> Result:
+def _drawn(asked: Alike[Scene]) -> Result:
     """The readings and fans of a scene: a review looks at the same pictures again and again."""
-    return measure(same.scene, catalogue(), drawn=True)
+    return measure(asked.thing, catalogue(), drawn=True)
 
 
 def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
@@ -360,7 +348,7 @@ def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
         if guesses & set(at.pose.required):
             return Read(None, None, labels, camera, corners)
         sure = {k: p for k, p in scene.marks.items() if k not in guesses}
-        result = _drawn(_Same(whole(at, replace(scene, marks=sure))))
+        result = _drawn(Alike(whole(at, replace(scene, marks=sure))))
     except SceneError as error:
         text = str(error)
         return Read(None, f"{text[0].upper()}{text[1:]}.", labels, corners=corners)

@@ -18,6 +18,7 @@ from dachi.core.measuring.scene import Image
 from dachi.data import FOLDER, habits
 from dachi.photos import landmarks
 from dachi.photos.landmarks import Crop, Joints
+from dachi.studio.alike import Alike
 
 Array = NDArray[np.float64]
 
@@ -84,16 +85,6 @@ def see(
     return found
 
 
-@lru_cache(256)
-def _fused(key: _Asked) -> Fused | None:
-    asked = key.asked
-    return fuse(
-        asked.pose, asked.side, asked.variant, asked.image, asked.joints, asked.estimate,
-        spreads_px=asked.apart, segments_cm=asked.segments_cm, prop_cm=asked.prop_cm,
-        habits=habits(),
-    )  # fmt: skip
-
-
 @dataclass(frozen=True)
 class Question:
     """Everything that says where a body lies behind joints that were seen (see ``fuse``)."""
@@ -109,19 +100,16 @@ class Question:
     prop_cm: float | None
 
 
-class _Asked:
-    """A question that is the same as another which says the same."""
-
-    def __init__(self, asked: Question) -> None:
-        self.asked, self._said = asked, repr(asked)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Asked) and self._said == other._said
-
-    def __hash__(self) -> int:
-        return hash(self._said)
+@lru_cache(256)
+def _fused(key: Alike[Question]) -> Fused | None:
+    asked = key.thing
+    return fuse(
+        asked.pose, asked.side, asked.variant, asked.image, asked.joints, asked.estimate,
+        spreads_px=asked.apart, segments_cm=asked.segments_cm, prop_cm=asked.prop_cm,
+        habits=habits(),
+    )  # fmt: skip
 
 
 def body_of(asked: Question) -> Fused | None:
     """The body behind joints that were seen; the same question is answered once."""
-    return _fused(_Asked(asked))
+    return _fused(Alike(asked))

@@ -24,14 +24,13 @@ from dachi.core.measuring import calibration, reconstruct, skeleton
 from dachi.core.measuring.body_priors import Held, Seen, held, seen
 from dachi.core.measuring.calibration import CameraEstimate
 from dachi.core.measuring.looks import CAMERA, Look
+from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.scene import Image, Point, Scene
 from dachi.core.measuring.skeleton import Points, joint_point
 
 Array = NDArray[np.float64]
 
 SIDES = ("left", "right")
-PARTS = ("shoulder", "hip", "knee", "ankle", "heel", "toe")
-JOINTS = tuple(f"{side}.{part}" for side in SIDES for part in PARTS)
 #: Joints whose centres are of use to look again.
 CENTRES = tuple(n for n in JOINTS if not n.endswith(("heel", "toe")))
 
@@ -113,7 +112,6 @@ class Fused:
     centres: dict[str, Point]
     forward: float
     renamed: bool
-    cost: float
 
     def certain(self) -> dict[str, Point]:
         """Marks that need no look."""
@@ -284,7 +282,7 @@ class Hypothesis:
             sds[m.id] = sds_cm[m.id] * per_cm
         centres, _ = self.seen(Points([joint_point(n) for n in CENTRES]))
         at = {n: (float(x), float(y)) for n, (x, y) in zip(CENTRES, centres.tolist(), strict=True)}
-        return Fused(found, sds, sds_cm, at, self.forward, self.renamed, self.cost)
+        return Fused(found, sds, sds_cm, at, self.forward, self.renamed)
 
     def joints_of(self, mark: Mark) -> tuple[str, ...]:
         """The joint a mark lies at; both hips for one on the pelvis."""

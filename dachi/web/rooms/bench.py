@@ -339,7 +339,7 @@ def looked(tid: int) -> Response:
     """Whether the program has looked at a photograph since the bench was opened."""
     at = at_bench(tid)
     return Response(
-        json.dumps({"looked": at.photo.joints is not None}), mimetype="application/json"
+        json.dumps({"looked": at.photo.doubtful is not None}), mimetype="application/json"
     )
 
 

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.calibration import CameraEstimate, Mat, solve_mat
-from dachi.core.measuring.fuse import JOINTS, Fused, fuse, read_habits
+from dachi.core.measuring.fuse import Fused, fuse, read_habits
+from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.scene import Image, Point
 from dachi.data import catalogue, habits
 
