@@ -185,6 +185,7 @@ class Player(InChromium):
             "q => localStorage.setItem('dachi-practice-queue', JSON.stringify(q))", waiting
         )
         self.page.get_by_role("button", name="New link").click()
+        expect(self.page.locator("#own code")).not_to_have_text(self.link)
         self.expected_complaints = ("Failed to load resource",)
         phone.goto(self.page.locator("#own code").inner_text())
         queue = phone.locator("#queue")

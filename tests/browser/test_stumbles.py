@@ -180,8 +180,9 @@ class FirstVisit(InChromium):
                 clicks += 1
         page.get_by_role("button", name="Use these").click()
         clicks += 1
-        shown = page.locator(".runlist b").all_inner_texts()
-        self.assertEqual(set(shown), wanted)
+        names = page.locator(".runlist b")
+        expect(names).to_have_count(len(wanted))
+        self.assertEqual(set(names.all_inner_texts()), wanted)
         self.assertEqual(self.serious_issues(page), [])
         self.assertLessEqual(clicks, 12)
         print(f"\nsix poses chosen in {clicks} clicks, from the person's page on", file=sys.stderr)
