@@ -2,7 +2,8 @@
 
 The folder is made by ``python -m bench.bodies.pictures FOLDER``. A card is in sight where all its
 corners lie in the picture and its code reads as printed where it truly lies (a foot or a hand may
-cover it); cards lie a few millimetres from their places, as people lay them.
+cover it); cards lie a few millimetres from their places, as people lay them. Each picture is then
+made worse in one way after another.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ import json
 import sys
 import time
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -33,9 +35,12 @@ from dachi.photos.stickers import decode
 #: A code is covered where less than this of its cells can be read: see ``photos.cards``.
 SEEN = 0.72
 CLICK_PX = 2.0
+LARGER = 2.5
+
+Picture = NDArray[np.uint8]
 
 
-def look(image: NDArray[np.uint8], told: dict[str, Any]) -> tuple[dict[int, Array], Sighting]:
+def look(image: Picture, told: dict[str, Any]) -> tuple[dict[int, Array], Sighting]:
     """What the program finds in a picture and makes of it, as it does when one comes in."""
     ground, size = Ground(*told["mat"]), (image.shape[1], image.shape[0])
     found = find_cards(image)
@@ -47,7 +52,7 @@ def look(image: NDArray[np.uint8], told: dict[str, Any]) -> tuple[dict[int, Arra
     return found, seen
 
 
-def in_sight(image: NDArray[np.uint8], told: dict[str, Any]) -> set[int]:
+def in_sight(image: Picture, told: dict[str, Any]) -> set[int]:
     """Cards whose every corner is in the picture and that nothing covers."""
     grey = np.asarray(cv2.cvtColor(image, cv2.COLOR_RGB2GRAY), dtype=np.uint8)
     found = set()
@@ -77,8 +82,53 @@ def angle_error(told: dict[str, Any], mat: Mat, rng: np.random.Generator) -> flo
     return result.reading(name).value - float(value)
 
 
+def blurred(image: Picture) -> Picture:
+    """As a hand shakes, or a lens misses, by 2 px more."""
+    return np.asarray(cv2.GaussianBlur(image, (0, 0), 2.0), dtype=np.uint8)
+
+
+def grained(image: Picture) -> Picture:
+    """As in a dark room."""
+    grain = np.random.default_rng(8).normal(0, 12, image.shape)
+    return np.asarray(np.clip(image + grain, 0, 255), dtype=np.uint8)
+
+
+def packed(image: Picture) -> Picture:
+    """Through JPEG at 60."""
+    return decode(
+        cv2.imencode(".jpg", image[..., ::-1], [cv2.IMWRITE_JPEG_QUALITY, 60])[1].tobytes()
+    )
+
+
+def large(image: Picture) -> Picture:
+    """At 12 megapixels, with their grain."""
+    up = cv2.resize(image, None, fx=LARGER, fy=LARGER, interpolation=cv2.INTER_CUBIC)
+    grain = np.random.default_rng(8).normal(0, 6, up.shape)
+    return np.asarray(np.clip(up + grain, 0, 255), dtype=np.uint8)
+
+
+WORSE: dict[str, Callable[[Picture], Picture]] = {
+    "blurred by 2 px": blurred, "grain of 12": grained, "JPEG 60": packed, "12 megapixels": large,
+}  # fmt: skip
+
+
+def enlarged(told: dict[str, Any], by: float) -> dict[str, Any]:
+    """The truth of a picture that is so many times as large."""
+    more = dict(told)
+    for key in ("corners", "marks", "cards"):
+        more[key] = {n: (by * np.array(p)).tolist() for n, p in told[key].items()}
+    return more | {"width": round(by * told["width"]), "height": round(by * told["height"])}
+
+
 def main(argv: list[str] | None = None) -> None:
     folder = Path((argv or ["var/pictures"])[0])
+    run(folder, "as they are", None)
+    for title, worse in WORSE.items():
+        run(folder, title, worse)
+
+
+def run(folder: Path, title: str, worse: Callable[[Picture], Picture] | None) -> None:
+    """Look at every picture of a folder, made worse in a way, and print what came of it."""
     rng = np.random.default_rng(4)
     shots, counts, apart, over, took, by_hand, by_cards = 0, Counter[str](), [], [], [], [], []
     for file in sorted(folder.glob("*.json")):
@@ -87,11 +137,15 @@ def main(argv: list[str] | None = None) -> None:
             continue
         told = json.loads(file.read_text())
         image = decode(picture.read_bytes())
+        sight = in_sight(image, told)
+        if worse is not None:
+            before = image.shape[1]
+            image = worse(image)
+            told = enlarged(told, image.shape[1] / before)
         began = time.perf_counter()
         found, seen = look(image, told)
         took.append(time.perf_counter() - began)
         shots += 1
-        sight = in_sight(image, told)
         enough = "three or more" if len(sight) >= 3 else "two" if len(sight) == 2 else "fewer"
         counts[f"{enough}: pictures"] += 1
         counts["found where none lie"] += bool(set(found) - {int(c) for c in told["cards"]})
@@ -116,7 +170,7 @@ def main(argv: list[str] | None = None) -> None:
             if None not in pair:
                 by_hand.append(abs(pair[0] or 0.0))
                 by_cards.append(abs(pair[1] or 0.0))
-    print(f"{shots} photographs")
+    print(f"{title}: {shots} photographs")
     for name in sorted(counts):
         print(f"  {name:28} {counts[name]}")
     if apart:
@@ -129,10 +183,6 @@ def main(argv: list[str] | None = None) -> None:
             f"{np.mean(by_hand):.2f}, cards {np.mean(by_cards):.2f} degrees ({len(by_hand)} shots)"
         )
     print(f"  {1e3 * np.median(took):.0f} ms a picture, longest {1e3 * max(took):.0f}")
-    large = cv2.resize(image, (4000, 3000), interpolation=cv2.INTER_CUBIC)
-    began = time.perf_counter()
-    find_cards(np.asarray(large, dtype=np.uint8))
-    print(f"  12 megapixels: {1e3 * (time.perf_counter() - began):.0f} ms")
 
 
 if __name__ == "__main__":

@@ -16,8 +16,9 @@ import numpy as np
 
 from bench.bodies.sights import sights
 from dachi.core.body.pinhole import CORNERS
-from dachi.photos.mat_outline import find_mat, person
+from dachi.photos.mat_outline import find_mat
 from dachi.photos.stickers import decode
+from dachi.studio.seen_joints import where_is
 
 CONTRAST, BESIDE_PX = 14.0, 8.0
 #: A corner further off than this, px at 1600, is another outline's.
@@ -26,13 +27,10 @@ WRONG_PX = 12.0
 OTHERS = ((173.0, 80.0), (200.0, 100.0))
 
 
-def contrast(
-    image: np.ndarray, corners: np.ndarray, joints: dict[str, tuple[float, float]]
-) -> float:
+def contrast(image: np.ndarray, corners: np.ndarray, hidden: np.ndarray) -> float:
     """Median distance of colours (Lab) inside and outside the edges that nobody hides."""
     lab = cv2.cvtColor(cv2.GaussianBlur(image, (0, 0), 2.0), cv2.COLOR_RGB2LAB).astype(float)
     height, width = lab.shape[:2]
-    hidden = person(image.shape[:2], joints)
     middle, gaps = corners.mean(axis=0), []
     for a, b in zip(corners, np.roll(corners, -1, axis=0), strict=True):
         out = np.array([-(b - a)[1], (b - a)[0]]) / np.hypot(*(b - a))
@@ -57,8 +55,9 @@ def main(argv: list[str] | None = None) -> None:
         true = np.array([sight.told["corners"][c] for c in CORNERS])
         length, width = sight.told["mat"]
         began = time.perf_counter()
+        hidden = where_is(image, sight.seen)
         found = find_mat(image, sight.pose, sight.side, (length, width), sight.image.focal_35mm,
-                         sight.seen.joints)  # fmt: skip
+                         sight.seen.joints, hidden)  # fmt: skip
         took.append(time.perf_counter() - began)
         off = np.nan if found is None else max(
             np.hypot(*np.subtract(found.corners[c], sight.told["corners"][c])) for c in CORNERS
@@ -66,10 +65,10 @@ def main(argv: list[str] | None = None) -> None:
         middle = np.nan if found is None else float(np.median([
             np.hypot(*np.subtract(found.corners[c], sight.told["corners"][c])) for c in CORNERS
         ]))  # fmt: skip
-        rows.append((contrast(image, true, sight.seen.joints) >= CONTRAST, off, middle))
+        rows.append((contrast(image, true, hidden) >= CONTRAST, off, middle))
         other = OTHERS[len(rows) % 2]
         wrong = find_mat(image, sight.pose, sight.side, other, sight.image.focal_35mm,
-                         sight.seen.joints)  # fmt: skip
+                         sight.seen.joints, hidden)  # fmt: skip
         taken += wrong is not None
     plain, off, middle = np.array(rows, dtype=float).T
     for name, which in (("contrasting", plain > 0), ("all", plain >= 0)):

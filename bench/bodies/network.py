@@ -17,6 +17,7 @@ from pathlib import Path
 import numpy as np
 
 from bench.bodies.mesh import Array
+from bench.bodies.poses import MAKERS
 from bench.bodies.sights import Sight, sights, untouched
 from dachi.core.measuring import fuse, skeleton
 from dachi.core.measuring.fuse import CENTRES, Hypothesis, Saw, likeliest
@@ -128,19 +129,24 @@ def habits(rows: list[Miss]) -> tuple[dict[tuple[str, str], fuse.Habit], dict[st
     return told, usual
 
 
-def widened(
-    found: list[tuple[Sight, Hypothesis]], told: dict[tuple[str, str], fuse.Habit]
-) -> dict[str, float]:
+def widened(found: list[tuple[Sight, Hypothesis]]) -> dict[str, float]:
     """How much wider a pose's marks must be taken for its reading's interval to hold: marks of one
-    picture miss together. Never narrower; two pictures that hold count with each pose's.
+    picture miss together. Habits of one half of the pictures are tried on the other. Never
+    narrower; two pictures that hold count with each pose's.
     """
-    z2: dict[str, list[float]] = defaultdict(lambda: [1.0, 1.0])
-    for sight, one in found:
-        own = {m: h for (p, m), h in told.items() if p == sight.pose.id}
-        read = untouched(sight, one.told(sight.pose, sight.pose.default_variant(), own))
-        if read is not None:
-            z2[sight.pose.id].append((read[0] / read[1]) ** 2)
-    return {p: max(1.0, float(np.sqrt(np.mean(v)))) for p, v in z2.items()}
+    # Poses take turns, so halves are made of whole rounds.
+    rounds = [found[i : i + len(MAKERS)] for i in range(0, len(found), len(MAKERS))]
+    halves = [[f for r in rounds[half::2] for f in r] for half in (0, 1)]
+    told = [habits(misses(half))[0] for half in halves]
+    scores: dict[str, list[float]] = defaultdict(lambda: [1.0, 1.0])
+    for own, other in zip(told, reversed(halves), strict=True):
+        for sight, one in other:
+            pose = sight.pose
+            mine = {m: h for (p, m), h in own.items() if p == pose.id}
+            read = untouched(sight, one.told(pose, pose.default_variant(), mine))
+            if read is not None:
+                scores[pose.id].append((read[0] / read[1]) ** 2)
+    return {p: max(1.0, float(np.sqrt(np.mean(z2)))) for p, z2 in scores.items()}
 
 
 def main(argv: list[str] | None = None) -> None:
@@ -154,7 +160,7 @@ def main(argv: list[str] | None = None) -> None:
             print(f"{turn} {part:9} {x:6.2f} {y:6.2f} {z:6.2f}  sd {spread:.2f}")
     found = [(s, h) for s in every if (h := body(s, tables)) is not None]
     told, usual = habits(misses(found))
-    for pose, factor in widened(found, told).items():
+    for pose, factor in widened(found).items():
         print(f"{pose:20} spreads times {factor:.2f}")
         told |= {k: replace(h, sd=h.sd * factor) for k, h in told.items() if k[0] == pose}
     print(len(every), "pictures; without a habit", {k: round(v, 2) for k, v in usual.items()})

@@ -26,6 +26,7 @@ from dachi.core.measuring.scene import Point
 
 Array = NDArray[np.float64]
 Pixels = NDArray[np.float32]
+Mask = NDArray[np.bool_]
 
 #: What a camera set up by eye strays by: way round, log distance, turn, pitch, roll, radians;
 #: height as a share and cm more; log focal length known and unknown, distance where unknown.
@@ -38,6 +39,9 @@ FURTHER = 0.08
 #: Drawn at first; kept, whose corners lie this far apart, px at 1600; drawn about each, how widely.
 DRAWN, KEPT, FAR_PX = 30000, 300, 60.0
 ABOUT, AGAIN = 16, (0.3, 0.2, 0.12)
+#: Colours a picture is divided into, what share of it a patch of one may be, and how near its
+#: corners are taken, px at 1600.
+COLOURS, LEAST_PATCH, MOST_PATCH, LAID_PX = 10, 0.002, 0.5, 8.0
 #: Px across of the pictures they are judged on, at first and then.
 WIDTHS = (240, 480)
 #: Starts whose corners lie this far apart, px at 1600, are fitted, so many.
@@ -86,14 +90,16 @@ def find_mat(
     mat_cm: tuple[float, float],
     focal_35mm: float | None,
     joints: Mapping[str, Point] | None,
+    hidden: Mask | None = None,
     near: Mapping[str, Point] | None = None,
 ) -> Outline | None:
     """The mat's outline in an RGB picture; None where none stands out for certain.
 
-    ``mat_cm`` is its length and width, ``joints`` the person's, px, where they were seen; ``near``
-    the corners another picture from there told, looked at first.
+    ``mat_cm`` is its length and width, ``joints`` the person's, px, where they were seen, and
+    ``hidden`` where the person is; ``near`` the corners another picture from there told, looked at
+    first.
     """
-    search = _Search(image, pose, side, mat_cm, focal_35mm, joints)
+    search = _Search(image, pose, side, mat_cm, focal_35mm, joints, hidden)
     return (search.at(near) if near else None) or search.run()
 
 
@@ -131,6 +137,7 @@ class _Search:
         mat_cm: tuple[float, float],
         focal_35mm: float | None,
         joints: Mapping[str, Point] | None,
+        hidden: Mask | None,
     ) -> None:
         scale = FULL / max(image.shape[:2])
         self.scale = scale
@@ -141,13 +148,17 @@ class _Search:
             ).astype(np.uint8)  # fmt: skip
         lab = cv2.cvtColor(image, cv2.COLOR_RGB2LAB).astype(np.float32) * LAB
         focal = focal_in_px(focal_35mm or DEFAULT_FOCAL_35MM, image.shape[1], image.shape[0])
-        hips, hidden = None, np.zeros(image.shape[:2], dtype=bool)
+        hips = None
         if joints:
-            at = {n: (x * scale, y * scale) for n, (x, y) in joints.items()}
-            hips = (np.array(at["left.hip"]) + at["right.hip"]) / 2
-            hidden = person(image.shape[:2], at)
+            hips = (np.array(joints["left.hip"]) + joints["right.hip"]) / 2 * scale
+        covered = np.zeros(image.shape[:2], dtype=bool)
+        if hidden is not None:
+            size = (image.shape[1], image.shape[0])
+            mask = cv2.resize(hidden.astype(np.uint8), size, interpolation=cv2.INTER_NEAREST)
+            # A little more: beside a limb lies its shadow.
+            covered = cv2.dilate(mask, np.ones((9, 9), np.uint8)) > 0
         blurred = np.asarray(cv2.GaussianBlur(lab, (0, 0), 1.0), dtype=np.float32)
-        self.full = _Level(blurred, hidden, focal, hips)
+        self.full = _Level(blurred, covered, focal, hips)
         self.levels = [self._smaller(lab, w) for w in WIDTHS]
         self.points = mat_points(*mat_cm, pose.view)
         stand, distance = pose.camera, pose.camera.distance_cm
@@ -180,17 +191,68 @@ class _Search:
 
     def at(self, corners: Mapping[str, Point]) -> Outline | None:
         """The outline where another picture had it."""
-        wanted = np.array([corners[n] for n in CORNERS]) * self.scale
+        fit = self._fit(self._laid(np.array([corners[n] for n in CORNERS]) * self.scale))
+        return fit.outline(self) if fit.good else None
+
+    def _laid(self, wanted: Array) -> Array:
+        """The state (7,) whose corners lie nearest to wanted ones (4, 2), px at 1600."""
 
         def apart(z: Array) -> Array:
             state = (self.mean + self.sd * z)[None]
             q = _project(state, self.points, self.full.lab.shape, self.full.focal)[0][0]
-            return np.concatenate([(q - wanted).ravel(), z])
+            return np.concatenate([(q - wanted).ravel() / LAID_PX, z])
 
         sides = [np.eye(7)[0] * k for k in (0.0, 1.0, -1.0)]
         found = min((least_squares(apart, z) for z in sides), key=lambda f: float(f.cost))
-        fit = self._fit(self.mean + self.sd * found.x)
-        return fit.outline(self) if fit.good else None
+        return np.asarray(self.mean + self.sd * found.x)
+
+    def _patches(self) -> Array:
+        """States (n, 7) of mats as patches of one colour that the person lies on or near show them.
+
+        Colours are told apart by k-means; a patch's hull, drawn with four corners, is a mat's.
+        """
+        level = self.levels[-1]
+        free = ~level.hidden
+        pixels = level.lab[free]
+        cv2.setRNGSeed(1)
+        stop = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 12, 0.5)
+        some = pixels[:: max(1, len(pixels) // 12000)]
+        _, _, colours = cv2.kmeans(some, COLOURS, np.empty(0), stop, 1, cv2.KMEANS_PP_CENTERS)
+        label = np.full(free.shape, -1)
+        label[free] = ((pixels[:, None] - colours[None]) ** 2).sum(axis=-1).argmin(axis=1)
+        close = cv2.dilate(level.hidden.astype(np.uint8), np.ones((13, 13), np.uint8)) > 0
+        shrink = self.full.lab.shape[1] / level.lab.shape[1]
+        states = []
+        for one in range(len(colours)):
+            mask = cv2.morphologyEx(
+                (label == one).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3))
+            )
+            count, pieces, stats, _ = cv2.connectedComponentsWithStats(mask, connectivity=4)
+            touching = [
+                i for i in range(1, count)
+                if stats[i, cv2.CC_STAT_AREA] > LEAST_PATCH * mask.size
+                and (close & (pieces == i)).any()
+            ]  # fmt: skip
+            groups = [[i] for i in touching] + ([touching] if len(touching) > 1 else [])
+            for group in groups:
+                hull = cv2.convexHull(cv2.findNonZero(np.isin(pieces, group).astype(np.uint8)))
+                if cv2.contourArea(hull) < MOST_PATCH * mask.size:
+                    four = cv2.approxPolyN(hull, 4).reshape(4, 2).astype(float) * shrink
+                    states.append(self._as_mat(four + shrink / 2))
+        return np.array(states).reshape(-1, 7)
+
+    def _as_mat(self, four: Array) -> Array:
+        """The state (7,) nearest to four corners (4, 2) in whichever order they come."""
+        q = _project(self.mean[None], self.points, self.full.lab.shape, self.full.focal)[0][0]
+        if np.sign(_turning(four)) != np.sign(_turning(q)):
+            four = four[::-1]
+        ways = [self._laid(np.roll(four, k, axis=0)) for k in range(4)]
+        at = _project(np.array(ways), self.points, self.full.lab.shape, self.full.focal)[0]
+        miss = [
+            np.abs(at[k] - np.roll(four, k, axis=0)).sum() / LAID_PX + self._strays(ways[k])
+            for k in range(4)
+        ]
+        return ways[int(np.argmin(miss))]
 
     def run(self) -> Outline | None:
         """Draw, judge, fit, and take the best that is seen well enough."""
@@ -202,7 +264,7 @@ class _Search:
         for width in AGAIN:
             p = self._climbed(p, rng, width, finer)
         p = self._unlike(p, self._score(p, finer), FITTED, APART_PX)
-        fits = [self._fit(one) for one in p]
+        fits = [self._fit(one) for one in (*self._patches(), *p)]
         best = max(fits, key=lambda f: f.seen)
         if not best.good:
             return None
@@ -399,30 +461,6 @@ class _Fit:
         return Outline(corners, dict(zip(CORNERS, (sds / search.scale).tolist(), strict=True)))
 
 
-def person(shape: tuple[int, ...], joints: Mapping[str, Point]) -> NDArray[np.bool_]:
-    """Where the person hides the floor, about: limbs as thick lines, and the head."""
-    at = {n: (round(x), round(y)) for n, (x, y) in joints.items()}
-    thigh = max(
-        math.dist(joints[f"{s}.{a}"], joints[f"{s}.{b}"])
-        for s in ("left", "right")
-        for a, b in (("hip", "knee"), ("knee", "ankle"))
-    )
-    mask = np.zeros(shape[:2], dtype=np.uint8)
-    thick = max(3, int(0.3 * thigh))
-    limbs = [("shoulder", "hip"), ("hip", "knee"), ("knee", "ankle"), ("ankle", "toe")]
-    for s in ("left", "right"):
-        for a, b in [*limbs, ("ankle", "heel")]:
-            cv2.line(mask, at[f"{s}.{a}"], at[f"{s}.{b}"], 255, thick)
-    for part in ("shoulder", "hip"):
-        cv2.line(mask, at[f"left.{part}"], at[f"right.{part}"], 255, thick)
-    hips, shoulders = (
-        (np.array(joints[f"left.{p}"]) + joints[f"right.{p}"]) / 2 for p in ("hip", "shoulder")
-    )
-    x, y = (shoulders + 0.45 * (shoulders - hips)).round().astype(int).tolist()
-    cv2.circle(mask, (x, y), int(0.28 * thigh), 255, -1)
-    return mask > 0
-
-
 def _outwards(q: Array) -> tuple[Array, Array]:
     """Unit normals (n, 4, 2) of outlines (n, 4, 2) that point out, and the edges' lengths."""
     ahead = np.roll(q, -1, axis=1)
@@ -432,6 +470,12 @@ def _outwards(q: Array) -> tuple[Array, Array]:
     normal = normal / length[..., None]
     from_middle = (q + ahead) / 2 - q.mean(axis=1, keepdims=True)
     return normal * np.sign((normal * from_middle).sum(axis=-1))[..., None], length
+
+
+def _turning(q: Array) -> float:
+    """Twice the area of a polygon (k, 2), positive where it turns one way."""
+    x, y = q.T
+    return float(x @ np.roll(y, -1) - y @ np.roll(x, -1))
 
 
 def _area(q: Array) -> Array:

@@ -32,7 +32,7 @@ class Photo:
     joints: Mapping[str, tuple[float, float]] | None = None
     #: What is wrong with it for its place (kind, sentence); None where nobody looked yet.
     said: tuple[tuple[str, str], ...] | None = None
-    #: How far several looks at each joint lay apart, px.
+    #: How far apart or faintly several looks saw each joint, px.
     apart: Mapping[str, float] = field(default_factory=dict)
     #: How many of its marks want a look; None where nobody looked yet.
     doubtful: int | None = None

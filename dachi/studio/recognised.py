@@ -26,7 +26,7 @@ from dachi.store.unsorted_photos import UnsortedPhoto
 from dachi.studio import corner_cards, drafts, intake, visits
 from dachi.studio.markings import Surroundings, surroundings
 from dachi.studio.opening import body_seen, start
-from dachi.studio.seen_joints import Sighted, see, see_anybody
+from dachi.studio.seen_joints import Sighted, see, see_anybody, where_is
 from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
 
@@ -141,7 +141,8 @@ def _outline(
     size = (position.mat_length_cm, position.mat_width_cm)
     told = near[0].outline if near else None
     mat = find_mat(
-        image, pose, one.side, size, one.photo.focal_35mm, found.joints if found else None,
+        image, pose, one.side, size, one.photo.focal_35mm,
+        found.joints if found else None, where_is(image, found) if found else None,
         {n: (x, y) for n, (x, y, _) in told.items()} if told else None,
     )  # fmt: skip
     if mat is None:

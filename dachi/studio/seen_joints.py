@@ -41,7 +41,7 @@ def joint_of(body: str, side: str) -> str | None:
 
 @dataclass(frozen=True)
 class Sighted:
-    """Joints seen in a picture, px, and how far several looks at each lay apart, px.
+    """Joints seen in a picture, px, and how far apart or faintly looks saw each, px.
 
     ``roughly`` is where a first look saw them: of a body that is cut off it says more.
     """
@@ -83,6 +83,11 @@ def see(
             break
         found = Sighted(*landmarks.closer(image, body.centres, MODEL), roughly)
     return found
+
+
+def where_is(image: NDArray[np.uint8], sighted: Sighted) -> NDArray[np.bool_]:
+    """Where the person who was seen is in the RGB picture, (height, width)."""
+    return landmarks.silhouette(image, sighted.joints, MODEL)
 
 
 @dataclass(frozen=True)

@@ -52,10 +52,24 @@ class Outlines(unittest.TestCase):
         near = {n: (x + 9, y - 4) for n, (x, y) in true.items()}
         small = cv2.resize(image, (800, 600), interpolation=cv2.INTER_AREA)
         halved = {n: (x / 2, y / 2) for n, (x, y) in near.items()}
-        found = find_mat(small, pose, "left", (183.0, 61.0), 26.0, None, halved)
+        found = find_mat(small, pose, "left", (183.0, 61.0), 26.0, None, near=halved)
         assert found is not None
         for name, (x, y) in true.items():
             self.assertLess(np.hypot(*np.subtract(found.corners[name], (x / 2, y / 2))), 2.5)
+
+    def test_a_person_in_the_way_is_not_an_edge(self) -> None:
+        """A dark bar across two edges: without knowing of it corners stray, with it they do not."""
+        pose = catalogue().pose("supine-leg-raise")
+        image, true = drawn("supine-leg-raise", 12.0)
+        at = np.array([true[n] for n in CORNERS])
+        hidden = np.zeros(image.shape[:2], np.uint8)
+        (ax, ay), (bx, by) = at[[0, 1]].mean(axis=0), at[[2, 3]].mean(axis=0)
+        cv2.line(hidden, (round(ax), round(ay + 30)), (round(bx), round(by - 60)), 1, 260)
+        image[hidden > 0] = (30, 25, 25)
+        found = find_mat(image, pose, "left", (183.0, 61.0), 26.0, None, hidden > 0)
+        assert found is not None
+        for name, corner in true.items():
+            self.assertLess(np.hypot(*np.subtract(found.corners[name], corner)), 6.0, name)
 
     def test_no_mat_is_none(self) -> None:
         pose = catalogue().pose("supine-leg-raise")

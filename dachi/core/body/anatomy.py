@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TypeVar
@@ -43,6 +44,15 @@ def other_side(side: str) -> str:
 def exchanged(joints: Mapping[str, T]) -> dict[str, T]:
     """Joints written ``left.knee`` and so on, left and right exchanged."""
     return {f"{other_side(n.split('.')[0])}.{n.split('.')[1]}": p for n, p in joints.items()}
+
+
+def longest_bone(joints: Mapping[str, tuple[float, float]]) -> float:
+    """The longest of both thighs and shins between joints in a picture, px."""
+    return max(
+        math.dist(joints[f"{side}.{a}"], joints[f"{side}.{b}"])
+        for side in ("left", "right")
+        for a, b in (("hip", "knee"), ("knee", "ankle"))
+    )
 
 
 #: Body proportions as fractions of height: Drillis and Contini (1966), as

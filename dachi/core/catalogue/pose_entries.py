@@ -78,6 +78,7 @@ class ContactEntry(DataEntry, frozen=True):
     maybe: bool = False
     prop: bool = False
     bare_cm: float | None = None
+    share: float = 1.0
 
 
 class HeldEntry(DataEntry, frozen=True):
@@ -88,6 +89,7 @@ class HeldEntry(DataEntry, frozen=True):
     contacts: tuple[ContactEntry, ...] = ()
     lifted_mean: dict[str, float] = {}
     lifted: dict[str, float] = {}
+    per_prop_cm: dict[str, float] = {}
     width: float = 1.0
     change_width: float = 1.0
 
@@ -301,12 +303,13 @@ def _pose(
         held=HeldStill(
             lifted_mean=e.held.lifted_mean,
             lifted=e.held.lifted,
+            per_prop_cm=e.held.per_prop_cm,
             width=e.held.width,
             change_width=e.held.change_width,
             mean=e.held.mean,
             spread=e.held.spread,
             contacts=tuple(
-                Contact(c.at, c.height_cm, c.sd_cm, c.when, c.maybe, c.prop, c.bare_cm)
+                Contact(c.at, c.height_cm, c.sd_cm, c.when, c.maybe, c.prop, c.bare_cm, c.share)
                 for c in e.held.contacts
             ),
         ),

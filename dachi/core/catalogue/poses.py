@@ -33,7 +33,8 @@ class Contact:
     """A joint whose height above the floor the pose settles: ``at`` such as ``side.ankle``, cm.
 
     ``maybe`` ones need not hold: the picture decides. ``prop`` ones rise with what is put
-    under, where its height is known (over ``bare_cm``).
+    under, where its height is known (over ``bare_cm``), by ``share`` of it: a heel on a prop
+    lies lower against its ankle the more the leg slopes up.
     """
 
     at: str
@@ -43,17 +44,19 @@ class Contact:
     maybe: bool = False
     prop: bool = False
     bare_cm: float | None = None
+    share: float = 1.0
 
     def on_prop(self, prop_cm: float) -> float:
         """Height over a prop of a known height, cm; ``bare_cm`` is the height without one."""
-        return prop_cm + (self.height_cm if self.bare_cm is None else self.bare_cm)
+        return self.share * prop_cm + (self.height_cm if self.bare_cm is None else self.bare_cm)
 
 
 @dataclass(frozen=True)
 class HeldStill:
     """What a pose holds still beyond its figure: joint angles (degrees) and contacts.
 
-    ``lifted`` are the spreads (and means) where what may rest on the floor does not. ``width``
+    ``lifted`` are the spreads (and means) where what may rest on the floor does not;
+    ``per_prop_cm`` is how means move with a prop's height where that is known. ``width``
     and ``change_width`` scale the headline's interval, and that of its change, to what errors on
     bodies deserved (fitted apart from the bodies that are reported on).
     """
@@ -63,6 +66,7 @@ class HeldStill:
     contacts: tuple[Contact, ...] = ()
     lifted_mean: Mapping[str, float] = field(default_factory=dict)
     lifted: Mapping[str, float] = field(default_factory=dict)
+    per_prop_cm: Mapping[str, float] = field(default_factory=dict)
     width: float = 1.0
     change_width: float = 1.0
 

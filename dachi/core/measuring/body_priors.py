@@ -130,8 +130,15 @@ def _held(
     names = {"side": own, "other": other_side(own)}
     spreads = _by_side(pose.held.spread, names)
     means = _by_side(pose.held.mean, names)
-    if lifted or (prop_cm or 0.0) > FLAT_PROP:
+    resting = [c for c in pose.held.contacts if agrees(c.when, chosen) and not (lifted and c.maybe)]
+    # A prop whose height nobody told is as high as its contact says.
+    likely = max((c.height_cm - c.on_prop(0.0) for c in resting if c.prop), default=0.0)
+    raised = prop_cm if prop_cm is not None else likely
+    if lifted or raised > FLAT_PROP:
         means |= _by_side(pose.held.lifted_mean, names)
+        if raised > FLAT_PROP:
+            slopes = _by_side(pose.held.per_prop_cm, names)
+            means |= {n: float(np.degrees(mean[INDEX[n]])) + raised * k for n, k in slopes.items()}
         spreads |= _by_side(pose.held.lifted, names)
         low, high = starts.copy(), starts.copy()
         for name in means.keys() & spreads.keys():
@@ -170,8 +177,7 @@ def _held(
         c
         if prop_cm is None or not c.prop
         else replace(c, height_cm=c.on_prop(prop_cm), sd_cm=PROP_SD)
-        for c in pose.held.contacts
-        if agrees(c.when, chosen) and not (lifted and c.maybe)
+        for c in resting
     ]
     sd[at:] = np.sqrt(np.diag(covariance)[at:])
     root = root_axes(figure.posture, heading).T

@@ -13,6 +13,8 @@ KNOWN_SD = 0.3
 #: A compensation below its limit is pointed at where so many standard deviations more would pass
 #: it, and it is at least this share of it.
 UNSURE_SD, LEAST_SHARE = 1.645, 1.0 / 3.0
+#: A compensation this much over its limit must show; where even that is hidden, it is said.
+BLIND_SHARE = 1.5
 FORESHORTENED_RETAKE_DEG = 20.0
 FORESHORTENED_WATCH_DEG = 12.0
 
@@ -47,8 +49,12 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
         )
     else:
         status, message = "ok", check.ok
+        if UNSURE_SD * sd > BLIND_SHARE * check.limit:
+            message += " These marks tell it no better than ± {spread}: look as well."
     unit = "°" if check.unit == "deg" else " cm" if check.unit == "cm" else ""
-    text = message.format(value=f"{shown:.0f}{unit}", limit=f"{check.limit:g}{unit}")
+    text = message.format(
+        value=f"{shown:.0f}{unit}", limit=f"{check.limit:g}{unit}", spread=f"{1.96 * sd:.0f}{unit}"
+    )
     if status == "retake":
         text = f"Take it again: {text}"
     return CheckResult(check.id, check.label, value, sd, check.unit, check.limit, status, text)

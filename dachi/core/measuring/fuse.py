@@ -17,7 +17,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core.body.anatomy import exchanged
+from dachi.core.body.anatomy import exchanged, longest_bone
 from dachi.core.body.pinhole import DEFAULT_FOCAL_35MM, focal_in_px
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring import calibration, reconstruct, skeleton
@@ -44,12 +44,12 @@ class Sight:
 
 
 SIGHTS: Mapping[str, Sight] = {
-    "shoulder": Sight((0.74, 0.02, 2.15), 1.76),
-    "hip": Sight((0.36, 0.93, 4.17), 3.32),
-    "knee": Sight((2.32, -1.69, -2.19), 3.52),
-    "ankle": Sight((-0.02, 0.07, 2.17), 2.67),
-    "heel": Sight((0.0, 0.0, -4.0), 4.0),
-    "toe": Sight((0.0, 0.0, -5.0), 5.0),
+    "shoulder": Sight((0.84, -0.85, 0.09), 1.32),
+    "hip": Sight((-0.55, -0.3, 2.92), 3.49),
+    "knee": Sight((0.56, -0.63, -1.89), 1.87),
+    "ankle": Sight((-1.61, -0.21, 1.42), 1.53),
+    "heel": Sight((0.0, 0.0, -4.0), 3.0),
+    "toe": Sight((0.0, 0.0, -5.0), 4.0),
 }
 #: Where heel and toe lie along the foot, as shares of its length from the ankle.
 ALONG_FOOT = {"heel": -0.22, "toe": 0.85}
@@ -64,12 +64,12 @@ BONE_CM = 40.0
 #: A mark's spread about its place on the body: its own, cm, and what its joint's distance from the
 #: body and the looks' disagreement add, as shares of those.
 MARK_SD: Mapping[str, float] = {
-    "shoulder": 1.5, "hip": 2.1, "knee": 2.2, "ankle": 1.5, "heel": 2.0, "toe": 2.6, "": 3.0,
+    "shoulder": 1.4, "hip": 1.6, "knee": 1.2, "ankle": 0.6, "heel": 1.6, "toe": 1.9, "": 2.3,
 }  # fmt: skip
-OFF, DISAGREED = 0.20, 0.28
-#: A mark that is less sure than this wants a look. Below it one in twenty is wrong by more than a
-#: tenth of the thigh, and a lower limit finds no surer ones.
-DOUBTFUL_CM = 2.0
+OFF, DISAGREED = 0.17, 0.32
+#: A mark that is less sure than this wants a look. Below it one in fifty is wrong by more than a
+#: tenth of the thigh.
+DOUBTFUL_CM = 1.8
 
 
 @dataclass(frozen=True)
@@ -140,8 +140,8 @@ def fuse(
 ) -> Fused | None:
     """The most probable body behind the twelve ``JOINTS`` a network saw, px; None where none fits.
 
-    ``estimate`` is the camera the mat tells, where it does. ``spreads_px`` is how far several
-    looks at a joint lay apart.
+    ``estimate`` is the camera the mat tells, where it does. ``spreads_px`` is how far apart or
+    faintly several looks saw each joint.
     """
     camera = estimate or _square(pose, image, joints)
     saw = Saw(image, joints, spreads_px or {}, camera, estimate is not None)
@@ -188,13 +188,8 @@ def likeliest(
 
 def _square(pose: Pose, image: Image, joints: Mapping[str, Point]) -> CameraEstimate:
     """A camera square to the pose, as far away as the longest bone says."""
-    longest = max(
-        math.dist(joints[f"{s}.{a}"], joints[f"{s}.{b}"])
-        for s in SIDES
-        for a, b in (("hip", "knee"), ("knee", "ankle"))
-    )
     f = focal_in_px(image.focal_35mm or DEFAULT_FOCAL_35MM, image.width, image.height)
-    distance = f * BONE_CM / max(longest, 4.0)
+    distance = f * BONE_CM / max(longest_bone(joints), 4.0)
     return calibration.assume_square(
         image.width, image.height, image.focal_35mm, pose.plane, distance, None, 3.0
     )
