@@ -58,6 +58,9 @@ LEAST_SEEN, LEAST_EDGE, MOST_SD_PX = 0.62, 0.4, 6.0
 #: An edge that is hidden by less than half must be seen; another outline that fits nearly as well
 #: and lies elsewhere makes both doubtful.
 PLAIN, RIVAL, RIVAL_PX = 0.5, 0.06, 12.0
+#: How far from a corner, px at 1600, its edges are looked at before and beyond it; what edges that
+#: end there count, and the least of it: right outlines have 0.8 to 1, others under 0.7.
+BESIDE_CORNER, ENDS, LEAST_ENDS = np.arange(6.0, 36.0, 3.0), 0.3, 0.7
 #: An edge seen along less than this is no evidence; one that fits along this share is all of it.
 HIDDEN, TRUSTED = 0.2, 0.6
 #: An edge's own spread, px at 1600.
@@ -334,13 +337,13 @@ class _Search:
         score = score - 0.004 * self._strays(p) - 0.03 * self._beside(p, level)
         return np.where((z > 20).all(axis=1), score, -9.0)
 
-    def edges(self, q: Array, reach: int, count: int) -> _Edges:
-        """The strongest step of colour across each edge of an outline (4, 2), at ``count`` places
-        of each, within ``reach`` px.
+    def edges(self, q: Array, reach: int, u: Array, colour: Array | None = None) -> _Edges:
+        """The strongest step of colour across each edge of an outline (4, 2), at places ``u``
+        (4, n) along each, 0 to 1, within ``reach`` px. ``colour`` is the mat's, if it is known.
         """
         height, width = self.full.lab.shape[:2]
-        u = (np.arange(count) + 0.5) / count
-        at = q[:, None] + (np.roll(q, -1, axis=0) - q)[:, None] * u[:, None]
+        count = u.shape[1]
+        at = q[:, None] + (np.roll(q, -1, axis=0) - q)[:, None] * u[..., None]
         out = np.repeat(_outwards(q[None])[0][0][:, None], count, axis=1)
         steps = np.arange(-reach - 3, reach + 4)
         x, y = np.moveaxis(at[:, :, None] + out[:, :, None] * steps[:, None], -1, 0)
@@ -356,8 +359,9 @@ class _Search:
         high = (profile[:, :, 4:-2] + profile[:, :, 5:-1] + profile[:, :, 6:]) / 3
         step = np.linalg.norm(high - low, axis=-1)
         within = profile[:, :, :3].mean(axis=2)
-        few = free.sum() <= 8
-        colour = np.median(within.reshape(-1, 3) if few else within[free], axis=0)
+        if colour is None:
+            few = free.sum() <= 8
+            colour = np.median(within.reshape(-1, 3) if few else within[free], axis=0)
         own = np.linalg.norm(low - colour, axis=-1)
         value = np.minimum(step, MOST_STEP) - OWN_COLOUR * own
         value = value - STAY * np.abs(np.arange(-reach, reach + 1))
@@ -369,18 +373,34 @@ class _Search:
         between = 0.5 * (before - after) / np.where(np.abs(bend) > 1e-3, bend, np.inf)
         off = i - reach + np.where(i == j, np.clip(between, -0.5, 0.5), 0.0)
         found = free & (strong > 5) & (own < 10 + 0.3 * strong)
-        return _Edges(out, free, found, off, np.tanh(strong / 12))
+        return _Edges(out, free, found, off, np.tanh(strong / 12), colour)
+
+    def _ends(self, q: Array, colour: Array) -> float:
+        """Whether edges end where corners (4, 2) are: the share of places just before corners with
+        an edge, less that of places just beyond them, 1 at best.
+        """
+        length = np.hypot(*(np.roll(q, -1, axis=0) - q).T)[:, None]
+        step = BESIDE_CORNER / length
+        told = []
+        for way in (1.0, -1.0):
+            found = self.edges(q, 3, np.hstack([way * step, 1.0 - way * step]), colour)
+            hit = found.found & (np.abs(found.off) < 2.0)
+            told.append((hit.sum(), found.free.sum()))
+        if min(told[0][1], told[1][1]) < len(BESIDE_CORNER):
+            # No corner is in sight: the rest must do.
+            return LEAST_ENDS
+        return float(told[0][0] / told[0][1] - told[1][0] / told[1][1])
 
     def _fit(self, p: Array) -> _Fit:
         """Draw an outline onto the edges near it, looking closer each time."""
         z = (p - self.mean) / self.sd
         info = np.eye(7)
-        u = (np.arange(ALONG) + 0.5) / ALONG
+        u = _along(ALONG)[0]
         for reach in REACHES:
             steps = np.vstack([np.zeros(7), 1e-3 * np.eye(7)])
             states = self.mean + self.sd * (z + steps)
             q = _project(states, self.points, self.full.lab.shape, self.full.focal)[0]
-            edges = self.edges(q[0], reach, ALONG)
+            edges = self.edges(q[0], reach, _along(ALONG))
             if edges.found.sum() < 20:
                 break
             at = q[:, :, None] + (np.roll(q, -1, axis=1) - q)[:, :, None] * u[:, None]
@@ -395,7 +415,7 @@ class _Search:
 
     def _judged(self, p: Array, covariance: Array) -> _Fit:
         q = _project(p[None], self.points, self.full.lab.shape, self.full.focal)[0][0]
-        edges = self.edges(q, 5, 60)
+        edges = self.edges(q, 5, _along(60))
         hit = edges.found & (np.abs(edges.off) < 2.0)
         free = edges.free.mean(axis=1)
         share = hit.sum(axis=1) / np.maximum(edges.free.sum(axis=1), 1)
@@ -406,13 +426,14 @@ class _Search:
         seen += 0.3 * worst - 0.008 * float(self._strays(p)) - 0.03 * float(
             self._beside(p[None], self.full)[0]
         )  # fmt: skip
-        return _Fit(p, covariance, seen, worst)
+        ends = self._ends(q, edges.colour)
+        return _Fit(p, covariance, seen + ENDS * (ends - LEAST_ENDS), worst, ends)
 
 
 @dataclass(frozen=True)
 class _Edges:
     """Along the four edges, (4, n): which way is out (4, n, 2), where nothing hides them, where a
-    step of colour was found, how far out, px, and how clear it is, 0 to 1.
+    step of colour was found, how far out, px, and how clear it is, 0 to 1; the mat's colour.
     """
 
     out: Array
@@ -420,6 +441,7 @@ class _Edges:
     found: NDArray[np.bool_]
     off: Array
     clear: Array
+    colour: Array
 
     def trusted(self, reach: int) -> Array:
         """How far each edge is believed, (4,): one that is mostly hidden, or along which steps
@@ -433,18 +455,19 @@ class _Edges:
 @dataclass(frozen=True)
 class _Fit:
     """A fitted camera (7,) with the covariance of its strays, how well its mat's edges are seen
-    and the worst of them.
+    and the worst of them, and whether they end at the corners.
     """
 
     p: Array
     covariance: Array
     seen: float
     worst: float
+    ends: float
 
     @property
     def good(self) -> bool:
         """Whether this may be proposed, its corners' spread aside."""
-        return self.seen >= LEAST_SEEN and self.worst >= LEAST_EDGE
+        return self.seen >= LEAST_SEEN and self.worst >= LEAST_EDGE and self.ends >= LEAST_ENDS
 
     def outline(self, search: _Search) -> Outline | None:
         """Corners of the picture as it came; None where one of them is not sure."""
@@ -470,6 +493,11 @@ def _outwards(q: Array) -> tuple[Array, Array]:
     normal = normal / length[..., None]
     from_middle = (q + ahead) / 2 - q.mean(axis=1, keepdims=True)
     return normal * np.sign((normal * from_middle).sum(axis=-1))[..., None], length
+
+
+def _along(count: int) -> Array:
+    """Places along four edges, (4, count), 0 to 1."""
+    return np.tile((np.arange(count) + 0.5) / count, (4, 1))
 
 
 def _turning(q: Array) -> float:
