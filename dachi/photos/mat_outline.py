@@ -3,7 +3,8 @@
 A mat of known size on the floor, seen by a camera that stands about where the pose asks for, is
 seven numbers (camera: way round, distance, height, turn, pitch, roll, focal length). Many are
 drawn from what is usual and judged coarsely: inside the outline one colour, outside another, the
-person near its middle line. The best are fitted to the edges themselves, step by step closer, and
+person near its middle line; patches of one colour by the person (``mat_patches``) are others. The
+best are fitted to the edges themselves, step by step closer, and
 the one whose edges are seen best counts. Corners come from the fitted camera, so that one hidden
 behind the person is told too; how surely, the covariance of the fit says.
 """
@@ -23,6 +24,7 @@ from dachi.core.body.pinhole import CORNERS, DEFAULT_FOCAL_35MM, focal_in_px, ma
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.body_priors import held
 from dachi.core.measuring.scene import Point
+from dachi.photos.mat_patches import four_cornered
 
 Array = NDArray[np.float64]
 Pixels = NDArray[np.float32]
@@ -39,9 +41,8 @@ FURTHER = 0.08
 #: Drawn at first; kept, whose corners lie this far apart, px at 1600; drawn about each, how widely.
 DRAWN, KEPT, FAR_PX = 30000, 300, 60.0
 ABOUT, AGAIN = 16, (0.3, 0.2, 0.12)
-#: Colours a picture is divided into, what share of it a patch of one may be, and how near its
-#: corners are taken, px at 1600.
-COLOURS, LEAST_PATCH, MOST_PATCH, LAID_PX = 10, 0.002, 0.5, 8.0
+#: How near corners that something else tells are taken, px at 1600.
+LAID_PX = 8.0
 #: Px across of the pictures they are judged on, at first and then.
 WIDTHS = (240, 480)
 #: Starts whose corners lie this far apart, px at 1600, are fitted, so many.
@@ -209,40 +210,13 @@ class _Search:
         found = min((least_squares(apart, z) for z in sides), key=lambda f: float(f.cost))
         return np.asarray(self.mean + self.sd * found.x)
 
-    def _patches(self) -> Array:
-        """States (n, 7) of mats as patches of one colour that the person lies on or near show them.
-
-        Colours are told apart by k-means; a patch's hull, drawn with four corners, is a mat's.
-        """
+    def _patches(self) -> list[Array]:
+        """States (7,) of mats as patches of one colour by the person show them."""
         level = self.levels[-1]
-        free = ~level.hidden
-        pixels = level.lab[free]
-        cv2.setRNGSeed(1)
-        stop = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 12, 0.5)
-        some = pixels[:: max(1, len(pixels) // 12000)]
-        _, _, colours = cv2.kmeans(some, COLOURS, np.empty(0), stop, 1, cv2.KMEANS_PP_CENTERS)
-        label = np.full(free.shape, -1)
-        label[free] = ((pixels[:, None] - colours[None]) ** 2).sum(axis=-1).argmin(axis=1)
-        close = cv2.dilate(level.hidden.astype(np.uint8), np.ones((13, 13), np.uint8)) > 0
         shrink = self.full.lab.shape[1] / level.lab.shape[1]
-        states = []
-        for one in range(len(colours)):
-            mask = cv2.morphologyEx(
-                (label == one).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3))
-            )
-            count, pieces, stats, _ = cv2.connectedComponentsWithStats(mask, connectivity=4)
-            touching = [
-                i for i in range(1, count)
-                if stats[i, cv2.CC_STAT_AREA] > LEAST_PATCH * mask.size
-                and (close & (pieces == i)).any()
-            ]  # fmt: skip
-            groups = [[i] for i in touching] + ([touching] if len(touching) > 1 else [])
-            for group in groups:
-                hull = cv2.convexHull(cv2.findNonZero(np.isin(pieces, group).astype(np.uint8)))
-                if cv2.contourArea(hull) < MOST_PATCH * mask.size:
-                    four = cv2.approxPolyN(hull, 4).reshape(4, 2).astype(float) * shrink
-                    states.append(self._as_mat(four + shrink / 2))
-        return np.array(states).reshape(-1, 7)
+        return [
+            self._as_mat(shrink * (four + 0.5)) for four in four_cornered(level.lab, level.hidden)
+        ]
 
     def _as_mat(self, four: Array) -> Array:
         """The state (7,) nearest to four corners (4, 2) in whichever order they come."""

@@ -8,6 +8,7 @@ import numpy as np
 from dachi.core.body.pinhole import CORNERS, look_from, mat_points
 from dachi.data import catalogue
 from dachi.photos.mat_outline import find_mat
+from dachi.photos.mat_patches import four_cornered
 
 SIZE = (1600, 1200)
 FLOOR, MAT = (150, 120, 90), (40, 90, 130)
@@ -75,3 +76,23 @@ class Outlines(unittest.TestCase):
         pose = catalogue().pose("supine-leg-raise")
         image, _ = drawn("supine-leg-raise", 12.0, mat=FLOOR)
         self.assertIsNone(find_mat(image, pose, "left", (183.0, 61.0), 26.0, None))
+
+
+class Patches(unittest.TestCase):
+    def test_a_patch_that_a_person_divides_is_one(self) -> None:
+        image, true = drawn("supine-leg-raise", 12.0)
+        small = cv2.resize(image, (480, 360), interpolation=cv2.INTER_AREA)
+        lab = cv2.cvtColor(small, cv2.COLOR_RGB2LAB).astype(np.float32)
+        corners = np.array([true[n] for n in CORNERS]) * 0.3
+        middle = corners[:, 0].mean()
+        nobody, across, all_of_it = (np.zeros(small.shape[:2], bool) for _ in range(3))
+        across[:, int(middle) - 20 : int(middle) + 20] = True
+        all_of_it[:] = True
+        for hidden in (nobody, across):
+            gaps = [
+                min(float(np.abs(np.roll(way, k, axis=0) - corners).max())
+                    for k in range(4) for way in (four, four[::-1]))
+                for four in four_cornered(lab, hidden)
+            ]  # fmt: skip
+            self.assertLess(min(gaps), 3.0)
+        self.assertEqual(four_cornered(lab, all_of_it), [])
