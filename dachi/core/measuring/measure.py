@@ -39,6 +39,8 @@ Z95 = 1.959964
 
 #: A headline less certain than this deserves a word.
 DOUBTFUL_SD_DEG = 5.0
+#: Marks whose spread is so many times a click's are not clicked.
+LOOSE = 2.0
 #: Log odds against a reading outside what hips do.
 IMPLAUSIBLE = 7.0
 
@@ -303,8 +305,12 @@ def _read(
     if frames.batch.angles:
         # Priors are wider than people; by how much was fitted on bodies (see HeldStill).
         main = np.array([*heads, *(False for _ in checked)])
-        sds = np.where(main, sds * pose.held.width, sds)
-        changes = np.minimum(np.where(main, changes * pose.held.change_width, changes), sds)
+        width, change_width = pose.held.width, pose.held.change_width
+        if any(scene.sd_of(m.id) > LOOSE * scene.sd_of("") for m in marks):
+            # Fitted to clicks: marks this loose miss together, which priors do not know.
+            width, change_width = max(width, 1.0), max(change_width, 1.0)
+        sds = np.where(main, sds * width, sds)
+        changes = np.minimum(np.where(main, changes * change_width, changes), sds)
     batch = frames.batch
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
     if any(scene.skin_way(m.id) == "sliding" and m.body.endswith(SLIDES) for m in marks):

@@ -407,6 +407,25 @@ class Readings(unittest.TestCase):
             self.assertLessEqual(half.sd_change, half.sd + 1e-12)
             self.assertEqual(half.value, one.value)
 
+    def test_marks_that_nobody_clicked_are_not_read_more_narrowly(self) -> None:
+        """Widths under 1 were fitted to clicks; a mark of wider spread keeps the posterior's."""
+        rng = np.random.default_rng(3)
+        scene = photograph(Somebody(rng), rng)
+        click = scene.sd_of("")
+        for spread, narrowed in ((1.0, True), (1.9, True), (2.1, False), (5.0, False)):
+            own = replace(scene, mark_sds={"knee": spread * click})
+            pose = catalogue().pose(own.pose)
+            estimate = measure.camera_of(own, catalogue())
+            assert estimate is not None
+            half, whole = (
+                measure.measure_with(
+                    own, replace(pose, held=replace(pose.held, width=w)), estimate,
+                    measure.DEFAULT_ASSUMPTIONS,
+                ).headline.sd
+                for w in (0.5, 1.0)
+            )  # fmt: skip
+            self.assertAlmostEqual(half, (0.5 if narrowed else 1.0) * whole)
+
     def test_nothing_to_go_by(self) -> None:
         scene = replace(photograph(Somebody(r := np.random.default_rng(1)), r), marks={})
         with self.assertRaisesRegex(SceneError, "still to mark"):
