@@ -18,7 +18,6 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from dachi.core.body.pinhole import CORNERS, DEFAULT_FOCAL_35MM, focal_in_px, mat_points
 from dachi.core.catalogue.poses import Pose
@@ -43,6 +42,8 @@ DRAWN, KEPT, FAR_PX = 30000, 300, 60.0
 ABOUT, AGAIN = 16, (0.3, 0.2, 0.12)
 #: How near corners that something else tells are taken, px at 1600.
 LAID_PX = 8.0
+#: Steps that take, and by how much a state is nudged for its slopes, in standard deviations.
+STEPS, NUDGE = 15, 1e-3
 #: Px across of the pictures they are judged on, at first and then.
 WIDTHS = (240, 480)
 #: Starts whose corners lie this far apart, px at 1600, are fitted, so many.
@@ -67,6 +68,7 @@ HIDDEN, TRUSTED = 0.2, 0.6
 #: An edge's own spread, px at 1600.
 EDGE_SD = 1.2
 FULL = 1600.0
+_NUDGES = np.vstack([np.zeros(7), NUDGE * np.eye(7)])
 
 
 @dataclass(frozen=True)
@@ -200,15 +202,22 @@ class _Search:
 
     def _laid(self, wanted: Array) -> Array:
         """The state (7,) whose corners lie nearest to wanted ones (4, 2), px at 1600."""
+        return min((self._climb(wanted, k) for k in (0.0, 1.0, -1.0)), key=lambda found: found[0])[
+            1
+        ]
 
-        def apart(z: Array) -> Array:
-            state = (self.mean + self.sd * z)[None]
-            q = _project(state, self.points, self.full.lab.shape, self.full.focal)[0][0]
-            return np.concatenate([(q - wanted).ravel() / LAID_PX, z])
-
-        sides = [np.eye(7)[0] * k for k in (0.0, 1.0, -1.0)]
-        found = min((least_squares(apart, z) for z in sides), key=lambda f: float(f.cost))
-        return np.asarray(self.mean + self.sd * found.x)
+    def _climb(self, wanted: Array, around: float) -> tuple[float, Array]:
+        """Cost and state nearest to wanted corners from one side, by Gauss and Newton."""
+        z = around * np.eye(7)[0]
+        r = np.zeros(8)
+        for _ in range(STEPS):
+            states = self.mean + self.sd * (z + _NUDGES)
+            q = _project(states, self.points, self.full.lab.shape, self.full.focal)[0]
+            r = ((wanted - q[0]) / LAID_PX).ravel()
+            slope = ((q[1:] - q[0]) / (NUDGE * LAID_PX)).reshape(7, 8).T
+            step = np.linalg.solve(slope.T @ slope + np.eye(7), slope.T @ r - z)
+            z = z + np.clip(step, -0.8, 0.8)
+        return float(r @ r + z @ z), np.asarray(self.mean + self.sd * z)
 
     def _patches(self) -> list[Array]:
         """States (7,) of mats as patches of one colour by the person show them."""
@@ -371,14 +380,13 @@ class _Search:
         info = np.eye(7)
         u = _along(ALONG)[0]
         for reach in REACHES:
-            steps = np.vstack([np.zeros(7), 1e-3 * np.eye(7)])
-            states = self.mean + self.sd * (z + steps)
+            states = self.mean + self.sd * (z + _NUDGES)
             q = _project(states, self.points, self.full.lab.shape, self.full.focal)[0]
             edges = self.edges(q[0], reach, _along(ALONG))
             if edges.found.sum() < 20:
                 break
             at = q[:, :, None] + (np.roll(q, -1, axis=1) - q)[:, :, None] * u[:, None]
-            slope = ((at[1:] - at[0]) / 1e-3 * edges.out).sum(axis=-1)[:, edges.found].T
+            slope = ((at[1:] - at[0]) / NUDGE * edges.out).sum(axis=-1)[:, edges.found].T
             off = edges.off[edges.found]
             w = edges.clear * edges.trusted(reach)[:, None]
             w = w[edges.found] / (1 + (off / max(reach / 3, 1.0)) ** 2)
@@ -445,10 +453,9 @@ class _Fit:
 
     def outline(self, search: _Search) -> Outline | None:
         """Corners of the picture as it came; None where one of them is not sure."""
-        steps = np.vstack([np.zeros(7), 1e-3 * np.eye(7)])
         level = search.full
-        q = _project(self.p + search.sd * steps, search.points, level.lab.shape, level.focal)[0]
-        slope = (q[1:] - q[0]) / 1e-3
+        q = _project(self.p + search.sd * _NUDGES, search.points, level.lab.shape, level.focal)[0]
+        slope = (q[1:] - q[0]) / NUDGE
         variance = np.einsum("iab,ij,jab->ab", slope, self.covariance, slope).sum(axis=-1)
         sds = np.sqrt(variance / 2 + EDGE_SD**2)
         if sds.max() > MOST_SD_PX:

@@ -301,16 +301,16 @@ def _read(
         )
     wanted: list[Measure | Check] = [*taken, *checked]
     modes = [_Frames(scene, pose, batch, forward) for batch in batches]
-    values, sds, changes, frames = _blend(modes, wanted, heads.index(True))
-    if frames.batch.angles:
+    widths = np.ones((2, len(wanted)))
+    if batches[0].angles:
         # Priors are wider than people; by how much was fitted on bodies (see HeldStill).
-        main = np.array([*heads, *(False for _ in checked)])
-        width, change_width = pose.held.width, pose.held.change_width
+        width = np.array([[pose.held.width], [pose.held.change_width]])
         if any(scene.sd_of(m.id) > LOOSE * scene.sd_of("") for m in marks):
             # Fitted to clicks: marks this loose miss together, which priors do not know.
-            width, change_width = max(width, 1.0), max(change_width, 1.0)
-        sds = np.where(main, sds * width, sds)
-        changes = np.minimum(np.where(main, changes * change_width, changes), sds)
+            width = np.maximum(width, 1.0)
+        widths[:, : len(heads)] = np.where(heads, width, 1.0)
+    values, sds, changes, frames = _blend(modes, wanted, heads.index(True), widths)
+    changes = np.minimum(changes, sds)
     batch = frames.batch
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
     if any(scene.skin_way(m.id) == "sliding" and m.body.endswith(SLIDES) for m in marks):
@@ -461,17 +461,19 @@ class _Frames:
 
 
 def _blend(
-    modes: list[_Frames], wanted: Sequence[Measure | Check], headline: int
+    modes: list[_Frames], wanted: Sequence[Measure | Check], headline: int, widths: Array
 ) -> tuple[Array, Array, Array, _Frames]:
     """Values and standard deviations (of changes too) over all solutions, and the likeliest.
 
     Solutions are weighed by how well they explain what is known, and by whether the
-    headline is an angle a hip can have; mean and variance are those of the mixture.
+    headline is an angle a hip can have; mean and variance are those of the mixture. ``widths``
+    (2, m) scale each solution's own spread and that of its change, not what lies between them.
     """
-    if len(modes) == 1:
-        return *modes[0].evaluate(wanted), modes[0]
     found = [m.evaluate(wanted) for m in modes]
     all_values, all_sds, all_changes = (np.array(part) for part in zip(*found, strict=True))
+    all_sds, all_changes = all_sds * widths[0], all_changes * widths[1]
+    if len(modes) == 1:
+        return all_values[0], all_sds[0], all_changes[0], modes[0]
     logs = np.array([m.batch.log_weight for m in modes])
     main = wanted[headline]
     if isinstance(main, Measure) and main.plausible is not None:

@@ -38,8 +38,8 @@ class Mixtures(unittest.TestCase):
 
     head = next(m for m in catalogue().pose("straddle").measures if m.plausible)
 
-    def blend(self, *modes):
-        return measure._blend(list(modes), [self.head, self.head], 1)
+    def blend(self, *modes, widths=((1.0, 1.0), (1.0, 1.0))):
+        return measure._blend(list(modes), [self.head, self.head], 1, np.array(widths))
 
     def test_one_solution_is_itself(self) -> None:
         only = solution((10.0, 20.0), (1.0, 2.0), -3.0)
@@ -61,6 +61,12 @@ class Mixtures(unittest.TestCase):
         # 3/4 (1/4 + 4) + 1/4 (9/4 + 36).
         self.assertAlmostEqual(changes[0], math.sqrt(12.75))
         self.assertIs(best, a)
+        # Widths scale what each solution spreads, 3/4 (1/4 1 + 4) + 1/4 (1/4 9 + 36), not what
+        # lies between them; of a change 3/4 (4/4 + 4) + 1/4 (4 9/4 + 36).
+        _, sds, changes, _ = self.blend(a, b, widths=((0.5, 1.0), (2.0, 1.0)))
+        self.assertAlmostEqual(sds[0], math.sqrt(12.75))
+        self.assertAlmostEqual(sds[1], math.sqrt(7.0))
+        self.assertAlmostEqual(changes[0], math.sqrt(15.0))
 
     def test_what_no_hip_does_counts_for_little(self) -> None:
         low, high = self.head.plausible

@@ -324,8 +324,8 @@ class WhatIsSaid(unittest.TestCase):
         for sd, said in ((5.0, False), (5.1, True)):
             true = measure._blend
 
-            def widened(modes, wanted, headline, sd=sd, true=true):
-                values, sds, changes, frames = true(modes, wanted, headline)
+            def widened(modes, wanted, headline, widths, sd=sd, true=true):
+                values, sds, changes, frames = true(modes, wanted, headline, widths)
                 return values, np.where(np.arange(len(sds)) == headline, sd, sds), changes, frames
 
             with mock.patch.object(measure, "_blend", widened):
