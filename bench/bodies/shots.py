@@ -193,7 +193,8 @@ def photograph(
         variant["direction"] = "internal"
     if asked.get("seat") and "seat" in variant:
         variant["seat"] = "raised"
-    prop = asked.get("seat") or asked.get("clear")
+    # A leg that cannot be held so high lies lower, and so does its prop.
+    prop = asked.get("seat") or (asked.get("clear") and posed.lowest(f"{side}.foot"))
     told = prop + float(rng.normal(0, 1)) if prop and asked.get("told") else None
     scene = Scene(
         pose=pose.id,
