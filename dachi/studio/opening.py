@@ -152,7 +152,8 @@ def _ask_once(work: Work, at: Surroundings, marking: Marking) -> None:
     """Raise Unsure where a marking may be nobody's: untouched guesses, another camera's corners."""
     if (said := corners_said(at, marking)) is not None:
         raise Unsure(f"{said}. Accept again to keep it so.")
-    if markings.history(work.db, work.coach, at.trial.id):
+    if markings.history(work.db, work.coach, at.trial.id) or body_seen(at) is not None:
+        # Marks that were seen in this very photograph, and confirmed one by one, are somebody's.
         return
     guessed = start(work, at)[0].marks
     # Somebody who lies still between two shots of a kind leaves most marks in place, not all.
