@@ -279,7 +279,7 @@ def _seen(
         else:
             skin.append(_skin_point(spot, side, sliding=way == "sliding" and part == "hip.outer"))
         centres.append(_centre(spot, part, side))
-        slid = way == "sliding" and part in ("hip.outer", "shoulder.outer")
+        slid = way == "sliding" and part in SLIDES
         loose = SLIDING_SPREAD if slid else 1.0
         sds.append(tuple(loose * sd for sd in spot.sd))
     extra = other_side(own)
@@ -304,7 +304,9 @@ def together(found: list[Seen]) -> Seen:
     return Seen(Points(skin), sds, Points(centres), tuple(names), found[0].own)
 
 
-#: How much wider skin over hip and shoulder spreads when limbs moved under it since.
+#: Points of the body over which skin slides by centimetres when a limb moves under it, and how
+#: much wider they spread then.
+SLIDES = ("hip.outer", "shoulder.outer", "asis")
 SLIDING_SPREAD = 2.2
 #: How far skin over the outer hip stays with the pelvis when the thigh moves under it.
 LEFT_BEHIND = 0.3

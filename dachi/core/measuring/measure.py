@@ -26,6 +26,7 @@ from dachi.core.measuring import calibration, plausible, reconstruct
 from dachi.core.measuring import checks as compensations
 from dachi.core.measuring.angle_fans import draw_fan
 from dachi.core.measuring.assumptions import Assumptions
+from dachi.core.measuring.body_priors import SLIDES
 from dachi.core.measuring.calibration import CameraError, CameraEstimate
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, match_figure
 from dachi.core.measuring.lengths import lengths_of
@@ -44,8 +45,6 @@ LOOSE = 2.0
 #: Log odds against a reading outside what hips do.
 IMPLAUSIBLE = 7.0
 
-#: Points of the body over which skin slides by centimetres when a limb moves.
-SLIDES = ("hip.outer", "shoulder.outer")
 #: What marks and posture cost a body in the pose (95 % of clean shots: 4 to 26), and beyond what
 #: it is none.
 EASY, STRAINED = 36.0, 90.0
@@ -315,8 +314,8 @@ def _read(
     warnings = [*batch.estimate.warnings, *batch.warnings, *said]
     if any(scene.skin_way(m.id) == "sliding" and m.body.endswith(SLIDES) for m in marks):
         warnings.append(
-            "stickers put on while standing have slid over hip and shoulder: the interval allows "
-            "for it; put on in the pose they tell more"
+            "stickers put on while standing have slid over hip, pelvis and shoulder: the interval "
+            "allows for it; put on in the pose they tell more"
         )
     if any(b.estimate is not batch.estimate for b in batches):
         warnings.append(
