@@ -67,11 +67,13 @@ def main(argv: list[str] | None = None) -> None:
         done_at = time.perf_counter()
         right = sides = 0
         names = {t.photo_id: t for t in assessments.trials(db, work.coach, aid)}
-        for number, photo_id in enumerate(sorted(names)):
-            place, trial = wanted[f"{number:02}.jpg"], names[photo_id]
-            right += trial.pose == place.pose.id
-            sides += (trial.pose, trial.side) == (place.pose.id, place.side)
-        left = len(unsorted_photos.of_assessment(db, work.coach, aid))
+        rest = {u.photo_id for u in unsorted_photos.of_assessment(db, work.coach, aid)}
+        for number, photo_id in enumerate(sorted(names.keys() | rest)):
+            if (trial := names.get(photo_id)) is not None:
+                place = wanted[f"{number:02}.jpg"]
+                right += trial.pose == place.pose.id
+                sides += (trial.pose, trial.side) == (place.pose.id, place.side)
+        left = len(rest)
         db.close()
         browser.close()
     print(
