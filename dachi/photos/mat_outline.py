@@ -202,9 +202,8 @@ class _Search:
 
     def _laid(self, wanted: Array) -> Array:
         """The state (7,) whose corners lie nearest to wanted ones (4, 2), px at 1600."""
-        return min((self._climb(wanted, k) for k in (0.0, 1.0, -1.0)), key=lambda found: found[0])[
-            1
-        ]
+        climbs = [self._climb(wanted, around) for around in (0.0, 1.0, -1.0)]
+        return min(climbs, key=lambda found: found[0])[1]
 
     def _climb(self, wanted: Array, around: float) -> tuple[float, Array]:
         """Cost and state nearest to wanted corners from one side, by Gauss and Newton."""
@@ -229,8 +228,8 @@ class _Search:
 
     def _as_mat(self, four: Array) -> Array:
         """The state (7,) nearest to four corners (4, 2) in whichever order they come."""
-        q = _project(self.mean[None], self.points, self.full.lab.shape, self.full.focal)[0][0]
-        if np.sign(_turning(four)) != np.sign(_turning(q)):
+        q = _project(self.mean[None], self.points, self.full.lab.shape, self.full.focal)[0]
+        if _area(four[None])[0] * _area(q)[0] < 0:
             four = four[::-1]
         ways = [self._laid(np.roll(four, k, axis=0)) for k in range(4)]
         at = _project(np.array(ways), self.points, self.full.lab.shape, self.full.focal)[0]
@@ -302,7 +301,7 @@ class _Search:
         ahead = np.roll(q, -1, axis=1)
         edge = q[:, :, None] + (ahead - q)[:, :, None] * u[:, None]
         out, length = _outwards(q)
-        deep = _area(q) / np.maximum(length.max(axis=1), 1.0)
+        deep = np.abs(_area(q)) / np.maximum(length.max(axis=1), 1.0)
         step = np.clip(0.15 * deep, 1.2, 3.5)[:, None, None, None]
         inside, ok = _colours(level, edge - step * out[:, :, None])
         outside, ok2 = _colours(level, edge + np.maximum(step, 2.0) * out[:, :, None])
@@ -481,16 +480,11 @@ def _along(count: int) -> Array:
     return np.tile((np.arange(count) + 0.5) / count, (4, 1))
 
 
-def _turning(q: Array) -> float:
-    """Twice the area of a polygon (k, 2), positive where it turns one way."""
-    x, y = q.T
-    return float(x @ np.roll(y, -1) - y @ np.roll(x, -1))
-
-
 def _area(q: Array) -> Array:
+    """Areas (n,) of outlines (n, 4, 2), px squared, positive where they turn one way."""
     x, y = q[..., 0], q[..., 1]
     across = x * (np.roll(y, -1, axis=1) - np.roll(y, 1, axis=1))
-    return np.asarray(np.abs(across.sum(axis=1)) / 2)
+    return np.asarray(across.sum(axis=1) / 2)
 
 
 def _colours(level: _Level, at: Array) -> tuple[Pixels, NDArray[np.bool_]]:

@@ -56,7 +56,7 @@ class HeldStill:
     """What a pose holds still beyond its figure: joint angles (degrees) and contacts.
 
     ``lifted`` are the spreads (and means) where what may rest on the floor does not;
-    ``per_prop_cm`` is how means move with a prop's height where that is known. ``width``
+    ``per_prop_cm`` is how means move with a prop's height, told or usual. ``width``
     and ``change_width`` scale the headline's interval, and that of its change, to what errors on
     bodies deserved (fitted apart from the bodies that are reported on).
     """

@@ -43,6 +43,7 @@ class Sight:
     sd: float
 
 
+#: By ``bench.bodies.network``; heel and toe, whose truth the pictures do not tell, by hand.
 SIGHTS: Mapping[str, Sight] = {
     "shoulder": Sight((0.84, -0.85, 0.09), 1.32),
     "hip": Sight((-0.55, -0.3, 2.92), 3.49),
