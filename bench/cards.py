@@ -29,7 +29,7 @@ from dachi.core.measuring.cards import Ground, Sighting
 from dachi.core.measuring.measure import measure
 from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
-from dachi.photos.cards import find_at, find_cards, likeness
+from dachi.photos.cards import PIXEL_BLURS, find_all, likeness
 from dachi.photos.stickers import decode
 
 #: A code is covered where less than this of its cells can be read: see ``photos.cards``.
@@ -43,13 +43,8 @@ Picture = NDArray[np.uint8]
 def look(image: Picture, told: dict[str, Any]) -> tuple[dict[int, Array], Sighting]:
     """What the program finds in a picture and makes of it, as it does when one comes in."""
     ground, size = Ground(*told["mat"]), (image.shape[1], image.shape[0])
-    found = find_cards(image)
-    seen = cards.read_cards(found, ground, told["view"], size, told["focal_35mm"])
-    more = find_at(image, cards.expected(seen, found, ground, told["view"]))
-    if more:
-        found |= more
-        seen = cards.read_cards(found, ground, told["view"], size, told["focal_35mm"])
-    return found, seen
+    found = find_all(image, ground, told["view"], told["focal_35mm"])
+    return found, cards.read_cards(found, ground, told["view"], size, told["focal_35mm"])
 
 
 def in_sight(image: Picture, told: dict[str, Any]) -> set[int]:
@@ -59,7 +54,7 @@ def in_sight(image: Picture, told: dict[str, Any]) -> set[int]:
     for card, at in told["cards"].items():
         points = np.array(at)
         inside = (points > 2).all() and (points < np.array(image.shape[1::-1]) - 2).all()
-        if inside and likeness(grey, points, int(card)) > SEEN:
+        if inside and likeness(grey, points, int(card), PIXEL_BLURS[:1]) > SEEN:
             found.add(int(card))
     return found
 

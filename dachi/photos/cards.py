@@ -7,28 +7,32 @@ pixels: each of a code's four rims is a line fitted to the steps of brightness a
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core.measuring.cards import CARDS, CODES
+from dachi.core.measuring.cards import CARDS, CODES, Ground, expected, read_cards
 
 Array = NDArray[np.float64]
 Grey = NDArray[np.uint8]
 
-#: Codes are looked for in a picture of this longer side, px, stretched downwards so much.
+#: Codes are looked for in a picture of this longer side, px.
 LOOKED_AT = 1600
-STRETCH = 2.0
+#: How looks differ: so much larger, stretched so much, and what differs from its own softening
+#: over OVER_PX px counting so many times more. The later ones are for blurred pictures, and were
+#: found by trial on those kept for fitting.
+LOOKS = ((1.0, 2.0, 0.0), (1.0, 2.0, 3.0), (1.5, 2.5, 3.0))
+OVER_PX = 2.0
 #: A card looked for where it must lie is drawn so large, with so much around it, px.
 SQUARE, MARGIN = 132, 66
 #: A code is there where its likeness is at least this and beats every other's by so much.
 LEAST_LIKE, LEAST_AHEAD = 0.72, 0.1
 #: A card part of which something hides looks less like itself than this, and is not used;
-#: a picture is about so blurred, px.
-LEAST_WHOLE, PIXEL_BLUR = 0.72, 0.7
+#: a sharp picture and a shaken one are about so blurred, px.
+LEAST_WHOLE, PIXEL_BLURS = 0.72, (0.7, 2.0)
 #: Points along a rim and how far to either side of it a step is looked for, as a share of a cell.
 ALONG, ACROSS = 24, 0.45
 #: Least step of light that counts as a rim, of 255.
@@ -52,15 +56,37 @@ def _detector() -> cv2.aruco.ArucoDetector:
     return cv2.aruco.ArucoDetector(codes, told)
 
 
-def find_cards(image: NDArray[np.uint8]) -> dict[int, Array]:
+def find_all(
+    image: NDArray[np.uint8], ground: Ground, view: str, focal_35mm: float | None
+) -> dict[int, Array]:
+    """Cards about a mat: what is seen at once, what lies where those say, and, where no camera
+    comes of it, what looks at the sharpened picture find; as ``find_cards``.
+    """
+    found: dict[int, Array] = {}
+    size = (image.shape[1], image.shape[0])
+    for harder in range(len(LOOKS)):
+        found = find_cards(image, harder) | found
+        if not found:
+            continue
+        seen = read_cards(found, ground, view, size, focal_35mm)
+        if more := find_at(image, expected(seen, found, ground, view)):
+            found |= more
+            seen = read_cards(found, ground, view, size, focal_35mm)
+        if seen.corners is not None:
+            break
+    return found
+
+
+def find_cards(image: NDArray[np.uint8], harder: int = 0) -> dict[int, Array]:
     """Cards of an RGB or grey picture: code corners (4, 2) px, top left first, clockwise.
 
-    Pixels are counted from the picture's outer corner, as everywhere in this program.
+    Pixels are counted from the picture's outer corner, as everywhere in this program. Looking
+    ``harder`` (1 or 2) finds blurred cards and takes two or four times as long.
     """
     grey = _grey(image)
     shrink = min(1.0, LOOKED_AT / max(grey.shape))
     small = _resized(grey, shrink, shrink, cv2.INTER_AREA)
-    found = _look(small)
+    found = _look(small, *LOOKS[harder])
     sharp = {card: _sharpened(grey, at / shrink, card) for card, at in sorted(found.items())}
     return {card: at for card, at in sharp.items() if at is not None}
 
@@ -97,8 +123,10 @@ def _sharpened(grey: Grey, at: Array, card: int) -> Array | None:
     return points if likeness(grey, points, card) > LEAST_WHOLE else None
 
 
-def likeness(grey: Grey, points: Array, card: int) -> float:
-    """Correlation of what lies within four corners with the code, as blurred as its pixels are."""
+def likeness(grey: Grey, points: Array, card: int, blurs: Sequence[float] = PIXEL_BLURS) -> float:
+    """Correlation of what lies within four corners with the code, as blurred as a picture is, px;
+    of several blurs the most.
+    """
     size = 96
     rim = size // 6
     square = np.array([[0, 0], [size, 0], [size, size], [0, size]], np.float32) + rim - 0.5
@@ -107,9 +135,12 @@ def likeness(grey: Grey, points: Array, card: int) -> float:
     flat = cv2.warpPerspective(grey, to, (side, side), borderMode=cv2.BORDER_REPLICATE)
     wide = float(np.linalg.norm(points[1] - points[0]) + np.linalg.norm(points[2] - points[3])) / 2
     deep = _area(points) / max(wide, 1.0)
-    soft = [max(size / max(x, 1.0), 0.1) * PIXEL_BLUR for x in (wide, deep)]
-    printed = cv2.GaussianBlur(_sheet(card, 0, size), (0, 0), soft[0], sigmaY=soft[1])
-    return float(cv2.matchTemplate(flat, printed, cv2.TM_CCOEFF_NORMED)[0, 0])
+    alike = []
+    for px in blurs:
+        soft = [max(size / max(x, 1.0), 0.1) * px for x in (wide, deep)]
+        printed = cv2.GaussianBlur(_sheet(card, 0, size), (0, 0), soft[0], sigmaY=soft[1])
+        alike.append(float(cv2.matchTemplate(flat, printed, cv2.TM_CCOEFF_NORMED)[0, 0]))
+    return max(alike)
 
 
 def _matched(above: Grey, card: int) -> Array | None:
@@ -165,14 +196,18 @@ def _resized(grey: Grey, fx: float, fy: float, how: int) -> Grey:
     return np.asarray(cv2.resize(grey, None, fx=fx, fy=fy, interpolation=how), dtype=np.uint8)
 
 
-def _look(small: Grey) -> dict[int, Array]:
-    tall = _resized(small, 1.0, STRETCH, cv2.INTER_LINEAR)
+def _look(small: Grey, larger: float, stretch: float, more: float) -> dict[int, Array]:
+    how = cv2.INTER_CUBIC if larger > 1.0 else cv2.INTER_LINEAR
+    tall = _resized(small, larger, larger * stretch, how)
+    if more:
+        over = OVER_PX * larger
+        soft = cv2.GaussianBlur(tall, (0, 0), over, sigmaY=over * stretch)
+        tall = np.asarray(cv2.addWeighted(tall, 1 + more, soft, -more, 0), dtype=np.uint8)
     corners, ids, _ = _detector().detectMarkers(tall)
     found: dict[int, Array] = {}
     for at, number in zip(corners, [] if ids is None else ids.ravel(), strict=True):
         card = CARDS[int(number)]
-        points = at.reshape(4, 2).astype(float) + 0.5
-        points[:, 1] /= STRETCH
+        points = (at.reshape(4, 2).astype(float) + 0.5) / (larger, larger * stretch)
         if card not in found or _area(points) > _area(found[card]):
             found[card] = points
     return found

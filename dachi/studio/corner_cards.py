@@ -27,13 +27,11 @@ def look(
 ) -> dict[int, NDArray[np.float64]]:
     """Find the codes of an RGB picture and keep them; those far off where the others say."""
     with work.db.unlocked():
-        found = codes.find_cards(image)
         position = positions.get(work.db, work.coach, position_id or 0)
-        if found and position is not None:
-            ground = _ground(position)
-            size = (photo.width, photo.height)
-            seen = cards.read_cards(found, ground, pose.view, size, photo.focal_35mm)
-            found |= codes.find_at(image, cards.expected(seen, found, ground, pose.view))
+        found = (
+            codes.find_cards(image) if position is None
+            else codes.find_all(image, _ground(position), pose.view, photo.focal_35mm)
+        )  # fmt: skip
     photos.set_cards(work.db, work.coach, photo.id, codes.told(found))
     return found
 

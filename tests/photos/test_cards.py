@@ -8,7 +8,7 @@ import numpy as np
 
 from dachi.core.body.pinhole import look_from
 from dachi.core.measuring.cards import CARDS, CODES, Ground, code_corners, in_view
-from dachi.photos.cards import find_at, find_cards, told
+from dachi.photos.cards import find_all, find_at, find_cards, told
 
 GROUND = Ground(183.0, 61.0, 0.0)
 PPC = 14
@@ -104,6 +104,18 @@ class Finding(unittest.TestCase):
         found = find_at(image, near | {1: truth[1] + 5000})
         self.assertEqual(set(found), {2, 3, 4})
         self.assertLess(max(np.linalg.norm(found[c] - truth[c], axis=1).max() for c in found), 2.0)
+
+    def test_blurred_cards_are_found_by_looking_harder(self) -> None:
+        for blur, height in ((1.4, 60.0), (1.6, 60.0), (2.0, 90.0)):
+            with self.subTest(blur):
+                image, truth = picture(1600, height=height, blur=blur)
+                self.assertEqual(find_cards(image), {})
+                found = find_all(image, GROUND, "side", 26.0)
+                self.assertEqual(set(found), set(truth))
+                far = [np.linalg.norm(at - truth[c], axis=1).max() for c, at in found.items()]
+                self.assertLess(max(far), 2.5)
+        nothing, _ = picture(1600, cards=(), blur=1.6)
+        self.assertEqual(find_all(nothing, GROUND, "side", 26.0), {})
 
     def test_found_cards_are_told_as_plain_numbers(self) -> None:
         self.assertEqual(told({3: np.array([[1.234, 2.0]] * 4)}), {"3": [[1.23, 2.0]] * 4})
