@@ -18,9 +18,10 @@ import numpy as np
 
 from bench.bodies.mesh import Array
 from bench.bodies.poses import MAKERS
-from bench.bodies.sights import Sight, sights, untouched
+from bench.bodies.sights import THIGH, Sight, sights, untouched
 from dachi.core.measuring import fuse, skeleton
 from dachi.core.measuring.fuse import CENTRES, Hypothesis, Saw, likeliest
+from dachi.core.measuring.habits import Habit
 from dachi.core.measuring.looks import CAMERA
 from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.skeleton import Points, joint_point
@@ -28,6 +29,9 @@ from dachi.data import FOLDER
 
 #: A ridge on offsets, as so many joints that lie at nothing; the same for habits.
 RIDGE, SHRUNK = 4.0, 4
+#: A mark is wrong by so much of the thigh; odds are learnt of those nearly so, which are more; the
+#: ridge on their weights, and how many parts of the pictures are left out in turn.
+WRONG, NEARLY, ODDS_RIDGE, TURNS = 0.10, 0.08, 10.0, 10
 
 
 def body(sight: Sight, tables: Mapping[str, fuse.Sight]) -> Hypothesis | None:
@@ -73,14 +77,18 @@ def offsets(found: list[tuple[Sight, Hypothesis]]) -> dict[str, tuple[Array, flo
 
 @dataclass(frozen=True)
 class Miss:
-    """A mark on the body behind the joints: how it misses, cm (ahead, down), and its doubts."""
+    """A mark on the body behind the joints: how it misses, cm (ahead, down), how far its joint
+    lies off the body and looks at it apart, cm, and about how long the thigh is, cm.
+    """
 
+    picture: str
     pose: str
     mark: str
     kind: str
     gap: Array
     off: float
     apart: float
+    thigh: float
 
 
 def misses(found: list[tuple[Sight, Hypothesis]]) -> list[Miss]:
@@ -96,7 +104,10 @@ def misses(found: list[tuple[Sight, Hypothesis]]) -> list[Miss]:
             gap = np.subtract(sight.told["marks"][mark.id], told.marks[mark.id]) * cm
             gap[0] *= one.ahead(sight.pose, mark)
             kind = names[0].partition(".")[2] if len(names) == 1 else ""
-            rows.append(Miss(sight.pose.id, mark.id, kind, gap, *one.doubts(names)))
+            thigh = THIGH * sight.told["height_cm"]
+            rows.append(
+                Miss(sight.name, sight.pose.id, mark.id, kind, gap, *one.strayed(names), thigh)
+            )
     return rows
 
 
@@ -111,7 +122,7 @@ def own_sd(rows: list[Miss], middle: Array) -> float:
     return float(np.sqrt(max(float(np.mean(left)), 0.36)))
 
 
-def habits(rows: list[Miss]) -> tuple[dict[tuple[str, str], fuse.Habit], dict[str, float]]:
+def habits(rows: list[Miss]) -> tuple[dict[tuple[str, str], Habit], dict[str, float]]:
     """A habit for every mark of every pose, drawn towards none by SHRUNK marks more; the spread
     of each kind of mark without one.
     """
@@ -125,8 +136,72 @@ def habits(rows: list[Miss]) -> tuple[dict[tuple[str, str], fuse.Habit], dict[st
         n = len(own)
         middle = np.median([r.gap for r in own], axis=0) * n / (n + SHRUNK)
         var = (n * own_sd(own, middle) ** 2 + SHRUNK * usual[own[0].kind] ** 2) / (n + SHRUNK)
-        told[key] = fuse.Habit(float(middle[0]), float(middle[1]), float(np.sqrt(var)))
+        told[key] = Habit(float(middle[0]), float(middle[1]), float(np.sqrt(var)))
     return told, usual
+
+
+def halves_of(found: list[tuple[Sight, Hypothesis]]) -> list[list[tuple[Sight, Hypothesis]]]:
+    """The pictures in two halves; poses take turns, so they are made of whole rounds."""
+    rounds = [found[i : i + len(MAKERS)] for i in range(0, len(found), len(MAKERS))]
+    return [[f for r in rounds[half::2] for f in r] for half in (0, 1)]
+
+
+def doubts(
+    found: list[tuple[Sight, Hypothesis]], told: Mapping[tuple[str, str], Habit]
+) -> dict[tuple[str, str], float]:
+    """Log odds, by pose and mark, that it is wrong where its joint lies on the body and looks
+    agree; what the one and the other add is printed, and what each limit would ask for.
+
+    Logistic, with a ridge, of the logarithms of a mark's spread and doubts and of its pose. A mark
+    is wrong by the habits of the other half of the pictures.
+    """
+    halves = [misses(half) for half in halves_of(found)]
+    rows, share = [], []
+    for own, other in zip(halves, reversed(halves), strict=True):
+        middles = {k: np.array([h.ahead, h.down]) for k, h in habits(own)[0].items()}
+        for r in other:
+            rows.append(r)
+            off = r.gap - middles.get((r.pose, r.mark), np.zeros(2))
+            share.append(float(np.hypot(*off)) / r.thigh)
+    poses = sorted({r.pose for r in rows})
+
+    def row(pose: str, sd: float, off: float, apart: float) -> Array:
+        return np.array([*np.log1p([off, apart, sd]), *(pose == p for p in poses)], dtype=float)
+
+    x = np.array([row(r.pose, told[r.pose, r.mark].sd, r.off, r.apart) for r in rows])
+    wrong, nearly = np.array(share) > WRONG, np.array(share) > NEARLY
+    turn = np.array([int(r.picture) // len(MAKERS) % TURNS for r in rows])
+    chance = np.zeros(len(rows))
+    for i in range(TURNS):
+        weights = logistic(x[turn != i], nearly[turn != i])
+        chance[turn == i] = 1 / (
+            1 + np.exp(-np.column_stack([x[turn == i], np.ones(sum(turn == i))]) @ weights)
+        )
+    for limit in (0.05, 0.06, 0.07, 0.08, 0.1, 0.12):
+        caught, asked = np.mean(chance[wrong] > limit), np.mean(chance > limit)
+        print(f"asked above {limit}: {caught:.1%} of {wrong.sum()} wrong, {asked:.0%} of all")
+    weights = logistic(x, nearly)
+    print(f"ODDS_OFF, ODDS_APART = {weights[0]:.3f}, {weights[1]:.3f}")
+    return {
+        (pose, mark): float(row(pose, h.sd, 0.0, 0.0) @ weights[:-1] + weights[-1])
+        for (pose, mark), h in told.items()
+    }
+
+
+def logistic(x: Array, y: Array) -> Array:
+    """Weights of x (n, k), then a constant, for the log odds of y (n,), by Newton; a ridge of
+    ODDS_RIDGE on those of x at its own scale.
+    """
+    middle, scale = x.mean(axis=0), x.std(axis=0) + 1e-9
+    a = np.column_stack([(x - middle) / scale, np.ones(len(x))])
+    ridge = np.diag([ODDS_RIDGE] * x.shape[1] + [0.0])
+    w = np.zeros(a.shape[1])
+    for _ in range(30):
+        p = 1 / (1 + np.exp(-a @ w))
+        slope = a.T @ (y - p) - ridge @ w
+        w = w + np.linalg.solve(a.T @ (a * (p * (1 - p))[:, None]) + ridge, slope)
+    own = w[:-1] / scale
+    return np.append(own, w[-1] - middle @ own)
 
 
 def widened(found: list[tuple[Sight, Hypothesis]]) -> dict[str, float]:
@@ -134,9 +209,7 @@ def widened(found: list[tuple[Sight, Hypothesis]]) -> dict[str, float]:
     picture miss together. Habits of one half of the pictures are tried on the other. Never
     narrower; two pictures that hold count with each pose's.
     """
-    # Poses take turns, so halves are made of whole rounds.
-    rounds = [found[i : i + len(MAKERS)] for i in range(0, len(found), len(MAKERS))]
-    halves = [[f for r in rounds[half::2] for f in r] for half in (0, 1)]
+    halves = halves_of(found)
     told = [habits(misses(half))[0] for half in halves]
     scores: dict[str, list[float]] = defaultdict(lambda: [1.0, 1.0])
     for own, other in zip(told, reversed(halves), strict=True):
@@ -164,9 +237,13 @@ def main(argv: list[str] | None = None) -> None:
         print(f"{pose:20} spreads times {factor:.2f}")
         told |= {k: replace(h, sd=h.sd * factor) for k, h in told.items() if k[0] == pose}
     print(len(every), "pictures; without a habit", {k: round(v, 2) for k, v in usual.items()})
-    lines = [f"{p},{m},{h.ahead:.2f},{h.down:.2f},{h.sd:.2f}" for (p, m), h in told.items()]
+    odds = doubts(found, told)
+    lines = [
+        f"{p},{m},{h.ahead:.2f},{h.down:.2f},{h.sd:.2f},{odds[p, m]:.2f}"
+        for (p, m), h in told.items()
+    ]
     table = FOLDER / "habits.csv"
-    table.write_text("\n".join(["pose,mark,ahead,down,sd", *lines, ""]))
+    table.write_text("\n".join(["pose,mark,ahead,down,sd,odds", *lines, ""]))
     print("written:", table)
 
 

@@ -19,7 +19,7 @@ from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.scatter_priors import ScatterPriors, build_priors
 from dachi.core.catalogue.schools import Prop, School, build_props, build_schools
 from dachi.core.catalogue.screening import Question, build_questions
-from dachi.core.measuring.fuse import Habits, read_habits
+from dachi.core.measuring.habits import Habits, read_habits
 
 FOLDER = Path(__file__).parent
 FONTS = FOLDER / "fonts"

@@ -23,6 +23,7 @@ from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring import calibration, reconstruct, skeleton
 from dachi.core.measuring.body_priors import Held, Seen, held, seen
 from dachi.core.measuring.calibration import CameraEstimate
+from dachi.core.measuring.habits import DOUBTFUL, Habit, Habits
 from dachi.core.measuring.looks import CAMERA, Look
 from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.scene import Image, Point, Scene
@@ -68,55 +69,28 @@ MARK_SD: Mapping[str, float] = {
     "shoulder": 1.4, "hip": 1.6, "knee": 1.2, "ankle": 0.6, "heel": 1.6, "toe": 1.9, "": 2.3,
 }  # fmt: skip
 OFF, DISAGREED = 0.17, 0.32
-#: A mark that is less sure than this wants a look. Below it one in fifty is wrong by more than a
-#: tenth of the thigh.
-DOUBTFUL_CM = 1.8
-
-
-@dataclass(frozen=True)
-class Habit:
-    """How a mark of a pose is usually missed, cm, and how far from there it then lies.
-
-    ``ahead``: the way the person faces, in a front view outwards; ``down`` the picture.
-    """
-
-    ahead: float
-    down: float
-    sd: float
-
-
-Habits = Mapping[str, Mapping[str, Habit]]
-
-
-def read_habits(text: str) -> dict[str, dict[str, Habit]]:
-    """Habits by pose and mark from lines of ``pose,mark,ahead,down,sd`` under a heading."""
-    found: dict[str, dict[str, Habit]] = {}
-    for line in text.split("\n")[1:]:
-        if line.strip():
-            pose, mark, *numbers = line.split(",")
-            ahead, down, sd = map(float, numbers)
-            found.setdefault(pose, {})[mark] = Habit(ahead, down, sd)
-    return found
 
 
 @dataclass(frozen=True)
 class Fused:
     """The body found: where marks and joint centres lie in the picture, px.
 
-    ``sds`` is each mark's spread in either direction, px; ``sds_cm`` the same at its depth.
+    ``sds`` is each mark's spread in either direction, px; ``sds_cm`` the same at its depth;
+    ``doubts`` its chance of being wrong by a tenth of the thigh.
     ``forward`` is 1 for a person who faces right, ``renamed`` that left and right were exchanged.
     """
 
     marks: dict[str, Point]
     sds: dict[str, float]
     sds_cm: dict[str, float]
+    doubts: dict[str, float]
     centres: dict[str, Point]
     forward: float
     renamed: bool
 
     def certain(self) -> dict[str, Point]:
         """Marks that need no look."""
-        return {n: p for n, p in self.marks.items() if self.sds_cm[n] <= DOUBTFUL_CM}
+        return {n: p for n, p in self.marks.items() if self.doubts[n] <= DOUBTFUL}
 
 
 @dataclass(frozen=True)
@@ -267,18 +241,19 @@ class Hypothesis:
         on = seen(pose, marks, self.names, variant, (), ("eye",) * len(marks))
         px, depth = self.seen(on.skin)
         found: dict[str, Point] = {}
-        sds, sds_cm = {}, {}
+        sds, sds_cm, doubts = {}, {}, {}
         for i, m in enumerate(marks):
             names, per_cm = self.joints_of(m), self.look.focal / float(depth[i])
             habit = habits.get(m.id) or Habit(0.0, 0.0, self._usual_sd(names))
             x = float(px[i, 0]) + self.ahead(pose, m) * habit.ahead * per_cm
             found[m.id] = (x, float(px[i, 1]) + habit.down * per_cm)
-            off, apart = self.doubts(names)
+            off, apart = self.strayed(names)
             sds_cm[m.id] = math.sqrt(habit.sd**2 + (OFF * off) ** 2 + (DISAGREED * apart) ** 2)
             sds[m.id] = sds_cm[m.id] * per_cm
+            doubts[m.id] = habit.doubt(off, apart)
         centres, _ = self.seen(Points([joint_point(n) for n in CENTRES]))
         at = {n: (float(x), float(y)) for n, (x, y) in zip(CENTRES, centres.tolist(), strict=True)}
-        return Fused(found, sds, sds_cm, at, self.forward, self.renamed)
+        return Fused(found, sds, sds_cm, doubts, at, self.forward, self.renamed)
 
     def joints_of(self, mark: Mark) -> tuple[str, ...]:
         """The joint a mark lies at; both hips for one on the pelvis."""
@@ -294,7 +269,7 @@ class Hypothesis:
         side = self.names.get(owner, owner if owner in SIDES else self.names["side"])
         return 1.0 if side == "left" else -1.0
 
-    def doubts(self, names: tuple[str, ...]) -> tuple[float, float]:
+    def strayed(self, names: tuple[str, ...]) -> tuple[float, float]:
         """How far joints lie off the body and looks at them apart, the most of them, cm."""
         at = [JOINTS.index(n) for n in names]
         return float(self.off_cm[at].max()), float((self.apart_px * self.cm_per_px)[at].max())

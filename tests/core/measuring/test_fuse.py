@@ -7,7 +7,8 @@ from pathlib import Path
 
 from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.calibration import CameraEstimate, Mat, solve_mat
-from dachi.core.measuring.fuse import Fused, fuse, read_habits
+from dachi.core.measuring.fuse import Fused, fuse
+from dachi.core.measuring.habits import DOUBTFUL, Habit, read_habits
 from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.scene import Image, Point
 from dachi.data import catalogue, habits
@@ -93,10 +94,23 @@ class Laying(unittest.TestCase):
         vague = laid(truth, joints, apart | {f"{truth['side']}.knee": 60.0}).sds_cm["back_knee"]
         self.assertGreater(vague, sure)
 
+    def test_what_is_off_the_body_or_seen_apart_wants_a_look(self) -> None:
+        mark = Habit(0.0, 0.0, 1.0, -4.6)
+        chances = [mark.doubt(*at) for at in ((0, 0), (1, 0), (1, 2), (6, 2), (6, 20))]
+        self.assertEqual(sorted(chances), chances)
+        self.assertAlmostEqual(chances[0], 0.01, places=3)
+        self.assertLess(chances[0], DOUBTFUL)
+        self.assertGreater(chances[-1], DOUBTFUL)
+        # What nothing was learnt of is asked about always.
+        self.assertGreater(Habit(0.0, 0.0, 1.0).doubt(0.0, 0.0), 0.5)
+        truth, joints, apart = told("low-lunge")
+        knee = {f"{truth['side']}.knee": 60.0}
+        self.assertIn("back_knee", laid(truth, joints, apart).certain())
+        self.assertNotIn("back_knee", laid(truth, joints, apart | knee).certain())
+
     def test_habits_are_read_as_they_are_written(self) -> None:
-        found = read_habits("pose,mark,ahead,down,sd\nlunge,hip,0.50,-1.25,2.00\n\n")
-        hip = found["lunge"]["hip"]
-        self.assertEqual((hip.ahead, hip.down, hip.sd), (0.5, -1.25, 2.0))
+        found = read_habits("pose,mark,ahead,down,sd,odds\nlunge,hip,0.50,-1.25,2.00,-4.2\n\n")
+        self.assertEqual(found["lunge"]["hip"], Habit(0.5, -1.25, 2.0, -4.2))
         for pose, marks in habits().items():
             self.assertLessEqual(set(marks), {m.id for m in catalogue().pose(pose).marks})
             self.assertTrue(all(0.3 < h.sd < 12 for h in marks.values()), pose)
