@@ -2,10 +2,10 @@
 
 The folder (var/pictures) is made by ``python -m bench.bodies.pictures FOLDER``. Of its photographs
 those with all four corner cards: with stickers painted where marks belong; with marks proposed and
-each doubtful one looked at; proposed and all taken as seen with one key; and by hand, cards and
-proposals away.
-Acts are presses of the mouse and of keys; a doubtful mark within ``NEAR`` of its place is
-confirmed, another dragged. What was accepted is then read against the truth.
+those that want a look seen in their close-ups; proposed and all taken as seen with one key; and by
+hand, cards and proposals away.
+Acts are presses of the mouse and of keys; in the close-up of a doubtful mark further than ``NEAR``
+from its place that place is touched. What was accepted is then read against the truth.
 """
 
 from __future__ import annotations
@@ -168,21 +168,10 @@ def mark(page: Page, told: dict[str, Any], way: str) -> None:
     elif way != "looked at":
         for name in page.eval_on_selector_all(".mark-guess", names):
             drag(page, name, true(name))
-    for _ in range(3 * len(told["marks"])):
-        if way != "looked at" or not page.locator(".mark-guess").count():
-            break
-        if not page.locator(".mark-guess.chosen").count():
-            page.keyboard.press("Enter")
-        name = str(page.locator(".mark-guess.chosen").first.get_attribute("data-name"))
-        at = page.evaluate(
-            "n => ['x', 'y'].map(a => Number(document.forms.bench.elements[`${n}-${a}`].value))",
-            name,
-        )
-        if np.hypot(*np.subtract(at, true(name))) < NEAR * thigh_px(told):
-            page.keyboard.press("Space")
-        else:
-            drag(page, name, true(name))
-    page.wait_for_function("!document.querySelector('.mark-guess')")
+    if way == "looked at":
+        look_over(page, told)
+    else:
+        page.wait_for_function("!document.querySelector('.mark-guess')")
     page.evaluate("document.activeElement.blur()")
     before = page.url
     page.keyboard.press("Enter")
@@ -192,6 +181,30 @@ def mark(page: Page, told: dict[str, Any], way: str) -> None:
         page.evaluate("document.activeElement.blur()")
         page.keyboard.press("Enter")
         page.wait_for_url(lambda url: "sure=1" not in url)
+
+
+def look_over(page: Page, told: dict[str, Any]) -> None:
+    """Touch the joint in each close-up where the cross is off it; drag where it is out of sight."""
+    for tile in page.locator(".closeup").all():
+        name = str(tile.get_attribute("data-for"))
+        true = told["marks"][name.removeprefix("mark-")]
+        at, span = page.evaluate(
+            "n => [['x', 'y'].map(a => Number(document.forms.bench.elements[`${n}-${a}`].value)),"
+            " Number(document.getElementById('closeups').dataset.span)]",
+            name,
+        )
+        off = np.subtract(true, at)
+        if np.hypot(*off) < NEAR * thigh_px(told):
+            continue
+        if np.abs(off).max() < 0.48 * span:
+            canvas = tile.locator("canvas")
+            canvas.scroll_into_view_if_needed()
+            box = canvas.bounding_box()
+            assert box is not None
+            dx, dy = 0.5 + off / span
+            page.mouse.click(box["x"] + dx * box["width"], box["y"] + dy * box["height"])
+        else:
+            drag(page, name, (true[0], true[1]))
 
 
 def visit(way: str, chosen: list[tuple[Path, dict[str, Any]]]) -> Tally:

@@ -169,7 +169,7 @@ def doubts(
         return np.array([*np.log1p([off, apart, sd]), *(pose == p for p in poses)], dtype=float)
 
     x = np.array([row(r.pose, told[r.pose, r.mark].sd, r.off, r.apart) for r in rows])
-    wrong, nearly = np.array(share) > WRONG, np.array(share) > NEARLY
+    wrong, nearly = np.array(share) > WRONG, (np.array(share) > NEARLY).astype(float)
     turn = np.array([int(r.picture) // len(MAKERS) % TURNS for r in rows])
     chance = np.zeros(len(rows))
     for i in range(TURNS):

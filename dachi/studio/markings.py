@@ -317,7 +317,8 @@ def second_opinion(work: Work, at: Surroundings, result: Result | None) -> Secon
 class Read:
     """What a marking reads: the result, or the sentence why there is none.
 
-    ``camera`` is what the mat tells by itself, while marks are still guesses too.
+    ``camera`` is what the mat tells by itself, while marks are still guesses too. ``proposed``
+    where the result rests on marks that the program saw and nobody has looked at yet.
     """
 
     result: Result | None
@@ -325,6 +326,7 @@ class Read:
     guesses: tuple[str, ...]
     camera: Camera | None = None
     corners: str | None = None
+    proposed: bool = False
 
 
 @lru_cache(512)
@@ -336,23 +338,29 @@ def _drawn(asked: Alike[Scene]) -> Result:
 def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
     """Measure a marking without keeping anything; the fans are drawn.
 
-    A guess is nobody's joint: nothing is read while a required mark is one.
+    A guess is nobody's joint: nothing is read while a required mark is one, but what marks would
+    read that were seen, each with its spread, if they are right.
     """
     labels = tuple(m.label for m in at.pose.marks if m.id in guesses)
+    wanting = guesses & set(at.pose.required)
+    proposed = bool(wanting) and wanting <= set(marking.mark_sds)
+    if proposed:
+        marking = replace(marking, seen=(*marking.seen, *sorted(guesses & set(marking.mark_sds))))
+        guesses = guesses - set(marking.mark_sds)
     scene = scene_of(at, marking)
     said = corners_said(at, marking)
     corners = f"{said}." if said else None
     try:
         estimate = camera_of(scene, catalogue())
         camera = estimate.camera if estimate else None
-        if guesses & set(at.pose.required):
+        if wanting and not proposed:
             return Read(None, None, labels, camera, corners)
         sure = {k: p for k, p in scene.marks.items() if k not in guesses}
         result = _drawn(Alike(whole(at, replace(scene, marks=sure))))
     except SceneError as error:
         text = str(error)
         return Read(None, f"{text[0].upper()}{text[1:]}.", labels, corners=corners)
-    return Read(result, None, labels, camera, corners)
+    return Read(result, None, labels, camera, corners, proposed)
 
 
 def marked_pictures(work: Work, assessment_id: int) -> list[tuple[Trial, Photo, Mapping[str, Any]]]:

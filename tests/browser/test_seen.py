@@ -35,20 +35,69 @@ class Seen(InChromium):
         self.db.end(keep=True)
         return len(markings.history(self.db, self.coach.id, self.tid))
 
-    def test_doubtful_marks_hold_enter_up_and_one_key_takes_all_as_seen(self) -> None:
-        page = self.page
-        doubtful = page.locator(".mark-guess").count()
+    def marks(self) -> dict[str, float]:
+        fields = "form => [...form.elements].filter(f => /^mark-.*-x$/.test(f.name))"
+        found = self.page.eval_on_selector(
+            "#bench", f"{fields}.map(f => [f.name, Number(f.value)])"
+        )
+        return {n.removesuffix("-x"): x for n, x in found}
+
+    def test_close_ups_of_what_wants_a_look_are_kept_with_one_key(self) -> None:
+        page, seen = self.page, self.marks()
         photo = photos.get(self.db, self.coach.id, 1)
         assert photo is not None
-        self.assertEqual(photo.doubtful, doubtful)
-        if doubtful:
-            expect(page.locator(".mark-guess.chosen")).to_have_count(1)
-            expect(page.locator("#loupe")).to_be_visible()
-            page.keyboard.press("Enter")
-            expect(page.locator("#hint")).to_contain_text("to look at")
-            self.assertEqual(self.kept(), 0)
-            page.keyboard.press("a")
+        tiles = page.locator(".closeup")
+        expect(tiles).to_have_count(photo.doubtful or 0)
+        self.assertGreater(tiles.count(), 1)
+        expect(page.locator("#closeups-said")).to_contain_text("want a look")
+        # What they would read is told, as no more than that.
+        expect(page.locator(".proposed .big-number")).to_be_visible()
+        self.assertEqual(page.locator("#fan path").count(), 0)
+
+        # Touched a fifth of its width to the left, the mark goes there and is settled; z undoes.
+        name = str(tiles.first.get_attribute("data-for"))
+        box = tiles.first.locator("canvas").bounding_box()
+        span = float(page.locator("#closeups").get_attribute("data-span") or 0)
+        assert box is not None
+        touch = (box["x"] + 0.3 * box["width"], box["y"] + 0.5 * box["height"])
+        page.mouse.click(*touch)
+        expect(tiles.first).to_have_class("closeup done")
+        self.assertAlmostEqual(self.marks()[name], seen[name] - 0.2 * span, delta=2.0)
+        page.keyboard.press("z")
+        expect(tiles.first).to_have_class("closeup")
+        self.assertAlmostEqual(self.marks()[name], seen[name], delta=0.1)
+        page.mouse.click(*touch)
+        # By keyboard a close-up chooses its mark.
+        tiles.nth(1).focus()
+        page.keyboard.press("Enter")
+        second = str(tiles.nth(1).get_attribute("data-for"))
+        expect(page.locator(f'.mark.chosen[data-name="{second}"]')).to_have_count(1)
+        self.assertEqual(self.kept(), 0)
+
+        page.evaluate("document.activeElement.blur()")
+        page.keyboard.press("Enter")
+        page.wait_for_url(lambda url: "kept=" in url)
+        kept = markings.history(self.db, self.coach.id, self.tid)[0]
+        doubted = {f"mark-{n}" for n in kept.marks} - {f"mark-{n}" for n in kept.seen}
+        self.assertEqual(len(doubted), photo.doubtful)
+        self.assertIn(name, doubted)
+        self.assertFalse({n.removeprefix("mark-") for n in doubted} & set(kept.mark_sds))
+
+    def test_a_key_that_comes_too_soon_keeps_nothing(self) -> None:
+        page = self.page
+        expect(page.locator(".closeup").first).to_be_visible()
+        page.evaluate("performance.now = () => 0")
+        page.keyboard.press("Enter")
+        page.locator("#accept").click()
+        expect(page.locator(".mark-guess").first).to_be_visible()
+        self.assertEqual(self.kept(), 0)
+
+    def test_one_key_takes_all_as_seen(self) -> None:
+        page = self.page
+        expect(page.locator(".closeup").first).to_be_visible()
+        page.keyboard.press("a")
         expect(page.locator(".mark-guess")).to_have_count(0)
+        expect(page.locator("#closeups-said")).to_have_text("All looked at.")
         expect(page.locator(".seen-said")).to_contain_text("every mark")
         wide = page.locator(".mark-seen").count()
         self.assertEqual(wide, len(catalogue().pose("low-lunge").required))

@@ -163,6 +163,7 @@ def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, A
     result = found.result
     return {
         "result": result,
+        "proposed": found.proposed,
         "problem": found.problem,
         "guesses": found.guesses,
         "camera_words": calibration.describe(found.camera) if found.camera else None,
@@ -173,7 +174,7 @@ def _strip(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, A
         "cards_moved": positions.begun_by_cards(db(), coach_id(), at.trial.id),
         "cards_fine": at.cards is not None and at.cards.corners is not None and not at.cards.said,
         "fan": overlay.fans(result.fans, result.readings, fan_sides(at), max(at.size))
-        if result
+        if result and not found.proposed
         else "",
         "truth": at.photo.truth,
         "second": second_opinion(work(), at, result),

@@ -29,6 +29,7 @@
     // Where a mark that was only seen may lie, in 95 of 100.
     const sure = mark.querySelector(".sure"), sd = field(`${mark.dataset.name}-sd`);
     if (sure) sure.setAttribute("r", sd && sd.value ? (2.45 * Number(sd.value)) / unit() : 0);
+    drawTile(mark);
   }
 
   // What of the picture the stage shows, px of the picture.
@@ -103,7 +104,7 @@
     field(`${mark.dataset.name}-x`).value = clamp(x, W).toFixed(1);
     field(`${mark.dataset.name}-y`).value = clamp(y, H).toFixed(1);
     settle(mark);
-    place(mark); drawLines();
+    place(mark); drawLines(); sayLeft();
     keepHere();
   }
 
@@ -191,33 +192,105 @@
     window.addEventListener(end, (event) => { fingers.delete(event.pointerId); pan = null; });
   }
 
-  // ---- the loupe --------------------------------------------------------
-  function look(mark) {
-    if (!loupeOn || !mark) { loupe.hidden = true; return; }
-    const { x, y } = at(mark), size = loupe.width, zoom = 3.5;
-    const scale = photo.naturalWidth / W, span = (size / zoom) * unit();
-    const ctx = loupe.getContext("2d");
-    loupe.hidden = false;
-    const near = inSight();
-    loupe.className = x < (near.left + near.right) / 2 ? "at-right" : "at-left";
+  // ---- the loupe and the close-ups -----------------------------------------
+  // A square of the picture about a mark, with lines that leave the place itself free.
+  function magnify(canvas, { x, y }, span, round) {
+    const size = canvas.width, scale = photo.naturalWidth / W, ctx = canvas.getContext("2d"), arm = size / 8.5;
     ctx.save();
     ctx.fillStyle = "#000"; ctx.fillRect(0, 0, size, size);
-    ctx.beginPath(); ctx.arc(size / 2, size / 2, size / 2, 0, 7); ctx.clip();
+    if (round) { ctx.beginPath(); ctx.arc(size / 2, size / 2, size / 2, 0, 7); ctx.clip(); }
     ctx.drawImage(photo, (x - span / 2) * scale, (y - span / 2) * scale, span * scale, span * scale, 0, 0, size, size);
-    for (const [colour, width] of [["#000c", 3], ["#ffe9a8", 1.2]]) {
-      ctx.strokeStyle = colour; ctx.lineWidth = width;
+    for (const [colour, width] of [["#000c", 3.4], ["#ffe9a8", 1.5]]) {
+      ctx.strokeStyle = colour; ctx.lineWidth = width * size / canvas.clientWidth;
       ctx.beginPath();
-      ctx.moveTo(size / 2 - 26, size / 2); ctx.lineTo(size / 2 - 6, size / 2); ctx.moveTo(size / 2 + 6, size / 2); ctx.lineTo(size / 2 + 26, size / 2);
-      ctx.moveTo(size / 2, size / 2 - 26); ctx.lineTo(size / 2, size / 2 - 6); ctx.moveTo(size / 2, size / 2 + 6); ctx.lineTo(size / 2, size / 2 + 26);
+      for (const [dx, dy] of [[-1, 0], [1, 0], [0, -1], [0, 1]]) {
+        ctx.moveTo(size / 2 + dx * arm, size / 2 + dy * arm); ctx.lineTo(size / 2 + dx * arm / 4, size / 2 + dy * arm / 4);
+      }
       ctx.stroke();
     }
     ctx.restore();
   }
+  function look(mark) {
+    if (!loupeOn || !mark) { loupe.hidden = true; return; }
+    const near = inSight(), p = at(mark);
+    loupe.hidden = false;
+    loupe.className = p.x < (near.left + near.right) / 2 ? "at-right" : "at-left";
+    magnify(loupe, p, (loupe.width / 3.5) * unit(), true);
+  }
 
-  // What wants a look comes under the loupe by itself, the least sure first.
+  // Every mark that was seen and wants a look, side by side, the least sure first: one look, and
+  // one touch for each that is not on its joint.
+  const closeups = $("closeups"), tiles = new Map();
+  let shownAt = 0, span = 0;
+  function layOut() {
+    const some = wanting().filter((m) => Number(m.dataset.unsure) > 0);
+    if (!closeups || !some.length) return false;
+    const sds = some.map((m) => Number(m.dataset.unsure)).sort((a, b) => a - b);
+    // About three quarters of a thigh: a joint is known by what lies around it.
+    span = Math.min(Math.max(16 * sds[sds.length >> 1], 60), 0.4 * Math.max(W, H));
+    closeups.dataset.span = span;
+    for (const mark of some) {
+      const tile = $("closeup").content.firstElementChild.cloneNode(true);
+      tile.dataset.for = mark.dataset.name;
+      tile.querySelector("span").textContent = mark.getAttribute("aria-label").split(":")[0].replace(", ", " ");
+      tile.addEventListener("click", (event) => touch(mark, tile, event));
+      $("closeups-row").append(tile);
+      tiles.set(mark, tile);
+    }
+    closeups.hidden = false;
+    shownAt = performance.now();
+    sayLeft();
+    return true;
+  }
+  function drawTile(mark) {
+    const tile = tiles.get(mark);
+    if (!tile) return;
+    magnify(tile.querySelector("canvas"), at(mark), span, false);
+    const open = mark.classList.contains("mark-guess");
+    tile.classList.toggle("done", !open);
+    tile.setAttribute("aria-label", `${mark.dataset.label}: ${open ? "seen by the program. Touch where the joint is, or choose it to move it" : "looked at"}`);
+  }
+  function touch(mark, tile, event) {
+    // By keyboard there is no place: the mark is chosen, arrows move it.
+    if (event.detail === 0) { choose(mark); look(mark); return; }
+    const box = tile.querySelector("canvas").getBoundingClientRect(), p = at(mark);
+    const dx = (event.clientX - box.left) / box.width - 0.5, dy = (event.clientY - box.top) / box.height - 0.5;
+    // On the crossing it stays and is confirmed.
+    if (Math.hypot(dx, dy) < 0.04) { undone.push([mark, p.x, p.y, stateOf(mark).value]); settle(mark); keepHere(); }
+    else set(mark, p.x + dx * span, p.y + dy * span);
+    // The next key is meant for the photograph.
+    tile.blur();
+    drawTile(mark); sayLeft();
+    ask(true);
+  }
+  const openTiles = () => [...tiles.keys()].filter((m) => m.classList.contains("mark-guess"));
+  function sayLeft() {
+    const left = openTiles();
+    $("closeups-said").textContent = left.length
+      ? `${left.length === 1 ? "This mark wants" : `These ${left.length} marks want`} a look. Touch the joint in a picture where the cross is off it.`
+      : "All looked at.";
+    $("take-all").hidden = !left.length;
+    $("accept-words").textContent = left.length ? "All right, next photo" : $("accept-words").dataset.plain;
+  }
+  // Nobody can have looked at what was not yet there: a key held or pressed twice confirms nothing.
+  const LEAST_LOOK_MS = 500;
+  function confirmLooked() {
+    const left = openTiles();
+    if (!left.length) return true;
+    if (performance.now() - shownAt < LEAST_LOOK_MS) return false;
+    left.forEach((m) => settle(m));
+    keepHere();
+    return true;
+  }
+  form.addEventListener("submit", (event) => {
+    if (event.submitter?.id !== "accept" || confirmLooked()) return;
+    event.preventDefault();
+  });
+
+  // What wants a look and has no close-up comes under the loupe by itself, the least sure first.
   const wanting = () => marks.filter((m) => m.classList.contains("mark-guess")).sort((a, b) => Number(b.dataset.unsure) - Number(a.dataset.unsure));
   function lookAtNext() {
-    const [mark] = wanting();
+    const mark = wanting().find((m) => !tiles.has(m));
     if (!mark) return false;
     choose(mark); look(mark);
     return true;
@@ -227,9 +300,10 @@
   function takeAll() {
     const some = wanting().filter((m) => Number(m.dataset.unsure) > 0);
     some.forEach((m) => settle(m, "seen"));
-    if (some.length) { choose(null); loupe.hidden = true; drawAll(); keepHere(); ask(true); }
+    if (some.length) { choose(null); loupe.hidden = true; drawAll(); keepHere(); sayLeft(); ask(true); }
   }
   strip.addEventListener("click", (event) => { if (event.target.closest("[data-take-all]")) takeAll(); });
+  $("take-all").addEventListener("click", takeAll);
 
   // ---- readings: at most one question under way, always the newest asked last --
   let asking = false, again = false, resting = false, retry = 0;
@@ -378,11 +452,12 @@
     }
     switch (event.key) {
       case " ":
-        if (chosen) { event.preventDefault(); settle(chosen); keepHere(); ask(true); lookAtNext(); }
+        if (chosen) { event.preventDefault(); settle(chosen); drawTile(chosen); sayLeft(); keepHere(); ask(true); lookAtNext(); }
         break;
       case "Enter":
         event.preventDefault();
-        // One key takes what is certain; what is not is shown instead.
+        if (event.repeat) break;
+        // One key takes what is certain, and what lies under the cross of its close-up.
         if (lookAtNext()) hint.textContent = `${wanting().length} to look at. ${hint.textContent}: drag it, or Space where it is right.`;
         else form.requestSubmit($("accept"));
         break;
@@ -398,7 +473,7 @@
       case "l": loupeOn = !loupeOn; look(chosen); break;
       case "z": {
         const last = undone.pop();
-        if (last) { set(last[0], last[1], last[2], false); if (last[3]) settle(last[0], last[3]); choose(last[0]); ask(true); }
+        if (last) { set(last[0], last[1], last[2], false); if (last[3]) settle(last[0], last[3]); drawTile(last[0]); sayLeft(); choose(last[0]); ask(true); }
         break;
       }
       case "+": case "=": zoom(1.3); break;
@@ -426,15 +501,18 @@
     const mark = svg.querySelector(`[data-name="${event.target.name.slice(0, -2)}"]`);
     if (mark) { settle(mark); place(mark); drawLines(); keepHere(); ask(true); }
   });
+  // What only an eye can tell is kept as it is told: the checks ask for it.
+  for (const told of form.querySelectorAll("[data-tells]")) told.addEventListener("change", () => { keepHere(); form.requestSubmit($("tell")); });
   for (const id of ["facing", "marked"]) $(id)?.addEventListener("change", () => { keepHere(); ask(true); });
   window.addEventListener("resize", all);
   for (const [id, act] of [["zoom-in", () => zoom(1.3)], ["zoom-out", () => zoom(1 / 1.3)], ["zoom-all", () => (view.k > 1 ? all() : fit())]]) $(id).addEventListener("click", act);
-  photo.addEventListener("load", () => { drawAll(); if (!loupe.hidden) look(chosen); });
+  photo.addEventListener("load", () => { shownAt = performance.now(); drawAll(); if (!loupe.hidden) look(chosen); });
   if (form.dataset.kept) localStorage.removeItem(`dachi-marks-${form.dataset.kept}`);
   bringBack();
   drawAll();
+  const beside = form.dataset.looked && layOut();
   if (form.dataset.near) fit();
-  if (form.dataset.looked) lookAtNext();
+  if (form.dataset.looked && !beside) lookAtNext();
   // The program is still looking: its marks come by themselves while nobody has begun to mark.
   async function comeBy() {
     if (undone.length || drag || $("mat-on").checked) { hint.textContent = ""; return; }
