@@ -229,6 +229,7 @@
     // About three quarters of a thigh: a joint is known by what lies around it.
     span = Math.min(Math.max(16 * sds[sds.length >> 1], 60), 0.4 * Math.max(W, H));
     closeups.dataset.span = span;
+    closeups.style.setProperty("--n", Math.max(some.length, 6));
     for (const mark of some) {
       const tile = $("closeup").content.firstElementChild.cloneNode(true);
       tile.dataset.for = mark.dataset.name;
