@@ -16,8 +16,8 @@ import numpy as np
 
 from bench.bodies.sights import sights
 from dachi.core.body.pinhole import CORNERS
-from dachi.photos.mat_outline import find_mat
 from dachi.photos.stickers import decode
+from dachi.studio.mat_seen import mat_seen
 from dachi.studio.seen_joints import where_is
 
 CONTRAST, BESIDE_PX = 14.0, 8.0
@@ -54,10 +54,10 @@ def main(argv: list[str] | None = None) -> None:
         image = decode((folder / f"{sight.name}.jpg").read_bytes())
         true = np.array([sight.told["corners"][c] for c in CORNERS])
         length, width = sight.told["mat"]
-        began = time.perf_counter()
         hidden = where_is(image, sight.seen)
-        found = find_mat(image, sight.pose, sight.side, (length, width), sight.image.focal_35mm,
-                         sight.seen.joints, hidden)  # fmt: skip
+        began = time.perf_counter()
+        focal = sight.image.focal_35mm
+        found = mat_seen(image, sight.pose, sight.side, (length, width), focal, sight.seen)
         took.append(time.perf_counter() - began)
         off = np.nan if found is None else max(
             np.hypot(*np.subtract(found.corners[c], sight.told["corners"][c])) for c in CORNERS
@@ -67,8 +67,7 @@ def main(argv: list[str] | None = None) -> None:
         ]))  # fmt: skip
         rows.append((contrast(image, true, hidden) >= CONTRAST, off, middle))
         other = OTHERS[len(rows) % 2]
-        wrong = find_mat(image, sight.pose, sight.side, other, sight.image.focal_35mm,
-                         sight.seen.joints, hidden)  # fmt: skip
+        wrong = mat_seen(image, sight.pose, sight.side, other, focal, sight.seen)
         taken += wrong is not None
     plain, off, middle = np.array(rows, dtype=float).T
     for name, which in (("contrasting", plain > 0), ("all", plain >= 0)):

@@ -205,6 +205,8 @@ def look_over(page: Page, told: dict[str, Any]) -> None:
             page.mouse.click(box["x"] + dx * box["width"], box["y"] + dy * box["height"])
         else:
             drag(page, name, (true[0], true[1]))
+        # The others follow.
+        page.locator(".strip-body.waiting").wait_for(state="detached")
 
 
 def visit(way: str, chosen: list[tuple[Path, dict[str, Any]]]) -> Tally:

@@ -3,7 +3,7 @@
 Fits the tables of ``dachi.core.measuring.fuse`` on pictures of bodies that are reported on nowhere
 (``python -m bench.bodies.pictures var/fit 150 1000``): where it sees each kind of joint in the
 frame of its bone, how widely, and how each mark on the body behind the joints is missed, which is
-written to ``dachi/data/habits.csv``.
+written to ``dachi/data/habits.csv``, and how the misses of one picture go together (together.csv).
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from dachi.core.measuring.habits import Habit
 from dachi.core.measuring.looks import CAMERA
 from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.skeleton import Points, joint_point
+from dachi.core.measuring.together import Together, write_together
 from dachi.data import FOLDER
 
 #: A ridge on offsets, as so many joints that lie at nothing; the same for habits.
@@ -32,6 +33,8 @@ RIDGE, SHRUNK = 4.0, 4
 #: A mark is wrong by so much of the thigh; odds are learnt of those nearly so, which are more; the
 #: ridge on their weights, and how many parts of the pictures are left out in turn.
 WRONG, NEARLY, ODDS_RIDGE, TURNS = 0.10, 0.08, 10.0, 10
+#: How much marks of a pose are taken to miss each by itself, by the pictures left out.
+APART = 0.3
 
 
 def body(sight: Sight, tables: Mapping[str, fuse.Sight]) -> Hypothesis | None:
@@ -188,6 +191,30 @@ def doubts(
     }
 
 
+def together(rows: list[Miss], told: Mapping[tuple[str, str], Habit]) -> dict[str, Together]:
+    """How misses of each pose's marks go together, about its habits: a Student's t by reweighting,
+    drawn by APART towards each mark missing by itself.
+    """
+    found = {}
+    for pose in dict.fromkeys(r.pose for r in rows):
+        shots: dict[str, dict[str, Array]] = defaultdict(dict)
+        for r in rows:
+            if r.pose == pose:
+                habit = told[pose, r.mark]
+                shots[r.picture][r.mark] = r.gap - [habit.ahead, habit.down]
+        marks = max((tuple(s) for s in shots.values()), key=len)
+        x = np.array([np.concatenate([s[m] for m in marks])
+                      for s in shots.values() if len(s) == len(marks)])  # fmt: skip
+        w, drawn = np.ones(len(x)), np.eye(x.shape[1])
+        for _ in range(20):
+            own = (x * w[:, None]).T @ x / len(x)
+            drawn = (1 - APART) * own + APART * np.diag(np.diag(own))
+            far = np.einsum("ij,jk,ik->i", x, np.linalg.inv(drawn), x)
+            w = (fuse.STUDENT + x.shape[1]) / (fuse.STUDENT + far)
+        found[pose] = Together(marks, drawn)
+    return found
+
+
 def logistic(x: Array, y: Array) -> Array:
     """Weights of x (n, k), then a constant, for the log odds of y (n,), by Newton; a ridge of
     ODDS_RIDGE on those of x at its own scale.
@@ -244,7 +271,9 @@ def main(argv: list[str] | None = None) -> None:
     ]
     table = FOLDER / "habits.csv"
     table.write_text("\n".join(["pose,mark,ahead,down,sd,odds", *lines, ""]))
-    print("written:", table)
+    rows = FOLDER / "together.csv"
+    rows.write_text(write_together(together(misses(found), told)))
+    print("written:", table, rows)
 
 
 if __name__ == "__main__":

@@ -20,6 +20,7 @@ from dachi.core.catalogue.scatter_priors import ScatterPriors, build_priors
 from dachi.core.catalogue.schools import Prop, School, build_props, build_schools
 from dachi.core.catalogue.screening import Question, build_questions
 from dachi.core.measuring.habits import Habits, read_habits
+from dachi.core.measuring.together import Together, read_together
 
 FOLDER = Path(__file__).parent
 FONTS = FOLDER / "fonts"
@@ -53,6 +54,12 @@ def load(folder: Path) -> Catalogue:
 def habits() -> Habits:
     """How the landmark network misses marks, by pose and mark (``bench.bodies.network``)."""
     return read_habits((FOLDER / "habits.csv").read_text("utf-8"))
+
+
+@lru_cache(maxsize=1)
+def together() -> Mapping[str, Together]:
+    """How misses of a pose's marks go with each other (``bench.bodies.network``)."""
+    return read_together((FOLDER / "together.csv").read_text("utf-8"))
 
 
 @lru_cache(maxsize=1)

@@ -109,6 +109,14 @@ def form_of(marking: Marking, states: Mapping[str, str]) -> dict[str, str]:
     return body
 
 
+def at_places(form: Mapping[str, str], marks: Mapping[str, Point]) -> dict[str, str]:
+    """A posted form with some marks elsewhere, each in the state it has."""
+    body = dict(form)
+    for name, (x, y) in marks.items():
+        body |= {f"mark-{name}-x": f"{x:.2f}", f"mark-{name}-y": f"{y:.2f}"}
+    return body
+
+
 def corner_form(
     pose: Pose, side: str, corners: Mapping[str, Point], size: tuple[int, int]
 ) -> dict[str, str]:

@@ -10,16 +10,19 @@ from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.fuse import Fused
 from dachi.core.measuring.measure import camera_of
 from dachi.core.measuring.scene import Point, SceneError
-from dachi.data import catalogue
+from dachi.data import catalogue, together
 from dachi.store import accounts, markings
 from dachi.store.markings import Marking
 from dachi.studio import drafts, seen_joints, starting_marks, summaries
-from dachi.studio.markings import Surroundings, corners_said, keep, renew_holds, scene_of
+from dachi.studio.markings import Surroundings, corners_said, keep, read, renew_holds, scene_of
 from dachi.studio.seen_joints import Question
 from dachi.studio.work import Work
 
 #: So many marks left where the program put them are asked about once.
 ASKED_FROM, UNTOUCHED_PX = 3, 1.0
+#: Marks as they were seen are looked at, all of them, where they read no better than within so many
+#: degrees, for 95 %.
+WIDE_DEG, SURE = 10.0, 1.96
 
 
 class Unsure(SceneError):
@@ -49,8 +52,9 @@ def opening(
 def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
     """Where the program puts marks by itself, and the state of each.
 
-    Seen in the picture, with their spread, doubtful ones as guesses; where nobody was seen, those
-    of a like shot or where marks usually lie.
+    Seen in the picture, with their spread, doubtful ones as guesses, and all of them where the
+    reading would be too wide to be of use; where nobody was seen, those of a like shot or where
+    marks usually lie.
     """
     like = _like(work, at)
     marks = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
@@ -60,12 +64,36 @@ def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
         marks |= starting_marks.scaled(before.marks, (width, height), at.size)
         facing = before.facing
     seen = body.certain() if body else {}
+    if body and _wide(at, body):
+        seen = {}
     every = marks | (body.marks if body else {})
     required = {k: v for k, v in every.items() if k in at.pose.required}
     sure = tuple(k for k in required if k in seen)
     sds = {k: round(body.sds[k], 2) for k in required if k in body.sds} if body else {}
     found = Marking(_inside(required, at.size), sds, facing=facing, seen=sure)
     return found, {k: "seen" if k in sure else "guess" for k in required}
+
+
+def _wide(at: Surroundings, body: Fused) -> bool:
+    """Whether marks left as they were seen would read more widely than WIDE_DEG."""
+    names = [n for n in at.pose.required if n in body.marks]
+    sds = {n: body.sds[n] for n in names}
+    seen = Marking({n: body.marks[n] for n in names}, sds, seen=tuple(names))
+    found = read(at, seen, set()).result
+    return found is not None and any(
+        r.headline and r.unit == "deg" and SURE * r.sd > WIDE_DEG for r in found.readings
+    )
+
+
+def followed(at: Surroundings, marking: Marking, guesses: set[str]) -> dict[str, Point]:
+    """Where marks nobody has set yet lie, px, given those that somebody has."""
+    body = body_seen(at)
+    if body is None:
+        return {}
+    rest = (guesses | set(marking.seen)) & set(marking.mark_sds) & set(body.marks)
+    known = {n: p for n, p in marking.marks.items() if n not in guesses | set(marking.seen)}
+    lie = _inside(body.given(known, together().get(at.pose.id)), at.size)
+    return {n: p for n, p in lie.items() if n in rest}
 
 
 def _inside(marks: Mapping[str, Point], size: tuple[int, int]) -> dict[str, Point]:

@@ -17,7 +17,6 @@ from dachi.errors import Told
 from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.landmarks import Joints
-from dachi.photos.mat_outline import find_mat
 from dachi.photos.stickers import Colour, Dot, assign_near, find_dots
 from dachi.store import accounts, assessments, markings, photos, positions, unsorted_photos
 from dachi.store.database import transaction
@@ -25,8 +24,9 @@ from dachi.store.photos import Waiting
 from dachi.store.unsorted_photos import UnsortedPhoto
 from dachi.studio import corner_cards, drafts, intake, visits
 from dachi.studio.markings import Surroundings, surroundings
+from dachi.studio.mat_seen import mat_seen
 from dachi.studio.opening import body_seen, start
-from dachi.studio.seen_joints import Sighted, see, see_anybody, where_is
+from dachi.studio.seen_joints import Sighted, see, see_anybody
 from dachi.studio.shot_words import Concern, concerns
 from dachi.studio.work import Work
 
@@ -140,11 +140,8 @@ def _outline(
     near = photos.outlined(work.db, work.coach, position.id, trial.id)
     size = (position.mat_length_cm, position.mat_width_cm)
     told = near[0].outline if near else None
-    mat = find_mat(
-        image, pose, one.side, size, one.photo.focal_35mm,
-        found.joints if found else None, where_is(image, found) if found else None,
-        {n: (x, y) for n, (x, y, _) in told.items()} if told else None,
-    )  # fmt: skip
+    corners = {n: (x, y) for n, (x, y, _) in told.items()} if told else None
+    mat = mat_seen(image, pose, one.side, size, one.photo.focal_35mm, found, corners)
     if mat is None:
         return {}
     return {n: (x, y, mat.sds_px[n]) for n, (x, y) in mat.corners.items()}

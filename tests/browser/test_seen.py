@@ -63,9 +63,15 @@ class Seen(InChromium):
         page.mouse.click(*touch)
         expect(tiles.first).to_have_class("closeup done")
         self.assertAlmostEqual(self.marks()[name], seen[name] - 0.2 * span, delta=2.0)
+        # What nobody set follows it the same way, and back with it.
+        other = next(n for n in ("mark-hip", "mark-back_knee") if n != name)
+        page.wait_for_function("([n, x]) => document.forms.bench.elements[`${n}-x`].value < x - 3",
+                               arg=[other, seen[other]])  # fmt: skip
         page.keyboard.press("z")
         expect(tiles.first).to_have_class("closeup")
         self.assertAlmostEqual(self.marks()[name], seen[name], delta=0.1)
+        page.wait_for_function("([n, x]) => Math.abs(document.forms.bench.elements[`${n}-x`].value - x) < 1",
+                               arg=[other, seen[other]])  # fmt: skip
         page.mouse.click(*touch)
         # By keyboard a close-up chooses its mark.
         tiles.nth(1).focus()

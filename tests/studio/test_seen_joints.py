@@ -3,7 +3,9 @@
 import json
 import math
 import unittest
+from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -15,9 +17,10 @@ from dachi.core.measuring.scene import Image, Point
 from dachi.data import catalogue
 from dachi.store import assessments, markings, photos
 from dachi.store.database import connect
-from dachi.studio import recognised, seen_joints, starting_marks
-from dachi.studio.markings import read, surroundings
-from dachi.studio.opening import start
+from dachi.store.markings import Marking
+from dachi.studio import opening, recognised, seen_joints, starting_marks
+from dachi.studio.markings import Surroundings, read, surroundings
+from dachi.studio.opening import followed, start
 from dachi.studio.seen_joints import Question
 from tests.support import CLOCK, Pages, plain_picture
 
@@ -110,9 +113,38 @@ class Waiting(Pages):
             if name in marking.marks:
                 self.assertLess(math.dist(marking.marks[name], p), 60.0, name)
         self.assertNotEqual(marking.marks, before.marks)
+        self.a_reading_too_wide_wants_every_mark_looked_at(at)
+        self.what_nobody_set_follows(at, marking, guesses)
         # Nobody else's photograph is looked at, or written.
         self.assertEqual(photos.unseen(self.db, self.coach.id + 1), [])
         self.assertFalse(photos.set_joints(self.db, self.coach.id + 1, trial.photo_id, {}))
+
+    def a_reading_too_wide_wants_every_mark_looked_at(self, at: Surroundings) -> None:
+        wants = []
+        for limit in (0.5, 90.0):
+            with mock.patch.object(opening, "WIDE_DEG", limit):
+                wants.append([n for n, s in start(self.work, at)[1].items() if s == "guess"])
+        self.assertEqual(set(wants[0]), set(at.pose.required))
+        self.assertLess(len(wants[1]), len(wants[0]))
+
+    def what_nobody_set_follows(
+        self, at: Surroundings, marking: Marking, guesses: set[str]
+    ) -> None:
+        x, y = marking.marks["hip"]
+        moved = replace(marking, marks={**marking.marks, "hip": (x + 30.0, y)},
+                        seen=tuple(n for n in marking.seen if n != "hip"))  # fmt: skip
+        lie = followed(at, moved, guesses - {"hip"})
+        self.assertEqual(set(lie), set(marking.marks) - {"hip"})
+        self.assertGreater(lie["back_knee"][0], marking.marks["back_knee"][0] + 2.0)
+        # What somebody set stays, and with nothing set all lie where they were seen.
+        self.assertEqual(followed(at, replace(moved, seen=()), set()), {})
+        for name, p in followed(at, marking, set(marking.marks) - set(marking.seen)).items():
+            self.assertLess(math.dist(p, marking.marks[name]), 0.2, name)
+        # What a reading makes provisional is told so, and no reading.
+        found = read(at, marking, set(marking.marks))
+        self.assertTrue(found.proposed)
+        self.assertIsNotNone(found.result)
+        self.assertIsNone(read(at, replace(marking, mark_sds={}, seen=()), guesses).result)
 
     def test_a_picture_that_is_lost_does_not_stop_the_rest(self) -> None:
         aid = self.new_assessment()

@@ -28,6 +28,7 @@ from dachi.core.measuring.looks import CAMERA, Look
 from dachi.core.measuring.recognise import JOINTS
 from dachi.core.measuring.scene import Image, Point, Scene
 from dachi.core.measuring.skeleton import Points, joint_point
+from dachi.core.measuring.together import Together
 
 Array = NDArray[np.float64]
 
@@ -76,21 +77,40 @@ class Fused:
     """The body found: where marks and joint centres lie in the picture, px.
 
     ``sds`` is each mark's spread in either direction, px; ``sds_cm`` the same at its depth;
-    ``doubts`` its chance of being wrong by a tenth of the thigh.
+    ``doubts`` its chance of being wrong by a tenth of the thigh. ``ahead`` is which way of the
+    picture is ahead of each mark, 1 for right.
     ``forward`` is 1 for a person who faces right, ``renamed`` that left and right were exchanged.
+    ``unlikely`` is what the body costs beside the joints: people, the pose, the floor, the camera.
     """
 
     marks: dict[str, Point]
     sds: dict[str, float]
     sds_cm: dict[str, float]
     doubts: dict[str, float]
+    ahead: dict[str, float]
     centres: dict[str, Point]
     forward: float
     renamed: bool
+    unlikely: float
 
     def certain(self) -> dict[str, Point]:
         """Marks that need no look."""
         return {n: p for n, p in self.marks.items() if self.doubts[n] <= DOUBTFUL}
+
+    def given(self, known: Mapping[str, Point], together: Together | None) -> dict[str, Point]:
+        """Where the other marks lie, px, once somebody has set some."""
+        missed = {}
+        for n, at in known.items():
+            if n in self.marks:
+                cm = self.sds_cm[n] / self.sds[n]
+                x, y = (at[k] - self.marks[n][k] for k in (0, 1))
+                missed[n] = (x * cm * self.ahead[n], y * cm)
+        rest = {n: p for n, p in self.marks.items() if n not in known}
+        for n, (ahead, down) in (together.given(missed) if together else {}).items():
+            if n in rest:
+                px, (x, y) = self.sds[n] / self.sds_cm[n], rest[n]
+                rest[n] = (x + ahead * self.ahead[n] * px, y + down * px)
+        return rest
 
 
 @dataclass(frozen=True)
@@ -241,11 +261,12 @@ class Hypothesis:
         on = seen(pose, marks, self.names, variant, (), ("eye",) * len(marks))
         px, depth = self.seen(on.skin)
         found: dict[str, Point] = {}
-        sds, sds_cm, doubts = {}, {}, {}
+        sds, sds_cm, doubts, ways = {}, {}, {}, {}
         for i, m in enumerate(marks):
             names, per_cm = self.joints_of(m), self.look.focal / float(depth[i])
             habit = habits.get(m.id) or Habit(0.0, 0.0, self._usual_sd(names))
-            x = float(px[i, 0]) + self.ahead(pose, m) * habit.ahead * per_cm
+            ways[m.id] = self.ahead(pose, m)
+            x = float(px[i, 0]) + ways[m.id] * habit.ahead * per_cm
             found[m.id] = (x, float(px[i, 1]) + habit.down * per_cm)
             off, apart = self.strayed(names)
             sds_cm[m.id] = math.sqrt(habit.sd**2 + (OFF * off) ** 2 + (DISAGREED * apart) ** 2)
@@ -253,7 +274,9 @@ class Hypothesis:
             doubts[m.id] = habit.doubt(off, apart)
         centres, _ = self.seen(Points([joint_point(n) for n in CENTRES]))
         at = {n: (float(x), float(y)) for n, (x, y) in zip(CENTRES, centres.tolist(), strict=True)}
-        return Fused(found, sds, sds_cm, doubts, at, self.forward, self.renamed)
+        return Fused(
+            found, sds, sds_cm, doubts, ways, at, self.forward, self.renamed, self.body.unmarked
+        )
 
     def joints_of(self, mark: Mark) -> tuple[str, ...]:
         """The joint a mark lies at; both hips for one on the pelvis."""

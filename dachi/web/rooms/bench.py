@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
@@ -36,7 +37,15 @@ from dachi.studio.markings import (
     second_opinion,
 )
 from dachi.studio.markings import read as read_marking
-from dachi.studio.opening import Unsure, accept, level_guess, opening, outlined, seen_words
+from dachi.studio.opening import (
+    Unsure,
+    accept,
+    followed,
+    level_guess,
+    opening,
+    outlined,
+    seen_words,
+)
 from dachi.studio.reports import said_apart
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
@@ -191,11 +200,15 @@ def read(tid: int) -> str | tuple[str, int]:
         marking, guesses = drafts.read_form(request.form, at.pose)
     except SceneError as error:
         return render_template("parts/notice.html", kind="retake", sentence=str(error)), 422
+    moved = {}
     if request.form.get("rest") == "1" and not at.trial.deleted and not stopped(at.trial):
-        markings.save_draft(db(), coach_id(), tid, request.form.to_dict())
+        moved = followed(at, marking, guesses)
+        marking = replace(marking, marks={**marking.marks, **moved})
+        markings.save_draft(db(), coach_id(), tid, drafts.at_places(request.form, moved))
     else:
         read_only()
-    return render_template("parts/reading.html", at=at, **_strip(at, marking, guesses))
+    strip = _strip(at, marking, guesses)
+    return render_template("parts/reading.html", at=at, moved=moved, **strip)
 
 
 @room.post("/t/<int:tid>/save")

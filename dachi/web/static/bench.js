@@ -340,7 +340,18 @@
     const open = [...strip.querySelectorAll("details[open]")].map((d) => d.className);
     strip.replaceChildren(page.querySelector("[data-part=strip]"));
     strip.querySelectorAll("details").forEach((d) => { d.open = open.includes(d.className); });
+    follow(JSON.parse(page.querySelector("[data-part=moved]")?.dataset.marks || "{}"));
     if (!drag) declutter();
+  }
+  // Marks of one picture miss together: those nobody has set follow those that somebody has.
+  function follow(moved) {
+    for (const [id, [x, y]] of Object.entries(moved)) {
+      const mark = svg.querySelector(`[data-name="mark-${id}"]`);
+      if (!mark || drag?.mark === mark || !["guess", "seen"].includes(stateOf(mark).value)) continue;
+      field(`mark-${id}-x`).value = x; field(`mark-${id}-y`).value = y;
+      place(mark);
+    }
+    if (Object.keys(moved).length) { drawLines(); keepHere(); }
   }
 
   // ---- what survives a lost session or a closed browser --------------------
