@@ -21,6 +21,7 @@ from dachi.core.measuring.fuse import Fused, fuse
 from dachi.core.measuring.scene import Point
 from dachi.data import habits
 from dachi.studio import starting_marks
+from dachi.studio.opening import SURE, WIDE_DEG
 from dachi.studio.seen_joints import joint_of
 
 WAYS = ("alone", "fused", "no mat", "blind")
@@ -53,7 +54,7 @@ def placed(sight: Sight) -> tuple[dict[str, dict[str, Point]], Fused | None]:
 
 def main(argv: list[str] | None = None) -> None:
     gaps: dict[tuple[str, str, str], list[float]] = defaultdict(list)
-    doubts: list[tuple[bool, bool]] = []
+    doubts: list[tuple[bool, bool, bool]] = []
     read: dict[str, list[tuple[float, float, bool]]] = defaultdict(list)
     swapped = nobody = shots = unread = 0
     took = []
@@ -64,6 +65,8 @@ def main(argv: list[str] | None = None) -> None:
             nobody += 1
             continue
         ways, body = placed(sight)
+        found = untouched(sight, body) if body is not None else None
+        wide = found is not None and SURE * found[1] > WIDE_DEG
         for m in sight.pose.marks:
             part = (joint_of(m.body, sight.told["side"]) or "").partition(".")[2] or "other"
             if m.id not in sight.told["marks"]:
@@ -74,7 +77,8 @@ def main(argv: list[str] | None = None) -> None:
                     gap = float(np.hypot(*off)) / sight.thigh_px
                     gaps[way, sight.pose.id, part].append(gap)
                     if way == "fused" and body is not None and m.id in sight.pose.required:
-                        doubts.append((gap > WRONG, m.id not in body.certain()))
+                        doubted = m.id not in body.certain()
+                        doubts.append((gap > WRONG, doubted, doubted or wide))
         if body is not None:
             right, wrong = (
                 sum(np.hypot(*np.subtract(j[n], sight.told["joints"][n])) for n in j)
@@ -82,7 +86,7 @@ def main(argv: list[str] | None = None) -> None:
             )
             swapped += wrong < 0.8 * right
             certain = set(sight.pose.required) <= set(body.certain())
-            if (found := untouched(sight, body)) is None:
+            if found is None:
                 unread += 1
             else:
                 read[sight.pose.id].append((*found, certain))
@@ -104,10 +108,12 @@ def main(argv: list[str] | None = None) -> None:
                 beside = f" ({np.median(raw):.2f})" if raw else ""
                 words.append(f"{part} {np.median(mine):.2f}{beside}")
         print(f"  {pose_id:18} {', '.join(words)}")
-    wrong, doubted = np.array(doubts).T
+    wrong, doubted, asked = np.array(doubts).T
     print(
         f"{np.mean(wrong):.0%} of marks are wrong by more than {WRONG:.0%} of the thigh;"
-        f" {np.mean(doubted[wrong]):.0%} of those are doubted, and {np.mean(doubted):.0%} of all"
+        f" {np.mean(doubted[wrong]):.0%} of those are doubted, and {np.mean(doubted):.0%} of all;"
+        f" with whole readings that are too wide {np.sum(asked[wrong])} of {wrong.sum()} are asked"
+        f" about, and {np.mean(asked):.0%} of all"
     )
     print(f"accepted untouched ({unread} not read): mean error, interval holds, sd over rms")
     rows = {p: np.array(v) for p, v in read.items()}
