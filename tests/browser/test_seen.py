@@ -61,7 +61,7 @@ class Seen(InChromium):
         assert box is not None
         touch = (box["x"] + 0.3 * box["width"], box["y"] + 0.5 * box["height"])
         page.mouse.click(*touch)
-        expect(tiles.first).to_have_class("closeup done")
+        expect(tiles.first).to_have_class("closeup looked")
         self.assertAlmostEqual(self.marks()[name], seen[name] - 0.2 * span, delta=2.0)
         # What nobody set follows it the same way, and back with it.
         other = next(n for n in ("mark-hip", "mark-back_knee") if n != name)

@@ -248,7 +248,7 @@
     if (!tile) return;
     magnify(tile.querySelector("canvas"), at(mark), span, false);
     const open = mark.classList.contains("mark-guess");
-    tile.classList.toggle("done", !open);
+    tile.classList.toggle("looked", !open);
     tile.setAttribute("aria-label", `${mark.dataset.label}: ${open ? "seen by the program. Touch where the joint is, or choose it to move it" : "looked at"}`);
   }
   function touch(mark, tile, event) {
