@@ -252,8 +252,8 @@
     tile.setAttribute("aria-label", `${mark.dataset.label}: ${open ? "seen by the program. Touch where the joint is, or choose it to move it" : "looked at"}`);
   }
   function touch(mark, tile, event) {
-    // By keyboard there is no place: the mark is chosen, arrows move it.
-    if (event.detail === 0) { choose(mark); look(mark); return; }
+    // By keyboard, or on its name, there is no place: the mark is chosen, arrows move it.
+    if (event.detail === 0 || !event.target.closest("canvas")) { choose(mark); look(mark); return; }
     const box = tile.querySelector("canvas").getBoundingClientRect(), p = at(mark);
     const dx = (event.clientX - box.left) / box.width - 0.5, dy = (event.clientY - box.top) / box.height - 0.5;
     // On the crossing it stays and is confirmed.
@@ -278,7 +278,7 @@
   function confirmLooked() {
     const left = openTiles();
     if (!left.length) return true;
-    if (performance.now() - shownAt < LEAST_LOOK_MS) return false;
+    if (!photo.complete || performance.now() - shownAt < LEAST_LOOK_MS) return false;
     left.forEach((m) => settle(m));
     keepHere();
     return true;
