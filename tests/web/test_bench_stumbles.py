@@ -94,6 +94,20 @@ class NothingIsReadFromGuesses(Bench):
         self.assertIn("Camera turned 9°", answer)
         self.assertNotIn("big-number", answer)
 
+    def test_a_check_that_asks_for_another_is_said_on_the_next_photograph(self) -> None:
+        tid, truth = self.photographed(LEG_RAISE, Shot("left", 76.0, yaw_deg=7.0))
+        knee, ankle = truth["marks_px"]["knee"], truth["marks_px"]["ankle"]
+        # Across the shin: the raised knee is bent.
+        across = [0.35 * (ankle[1] - knee[1]), -0.35 * (ankle[0] - knee[0])]
+        bent = {"ankle": [ankle[0] + across[0], ankle[1] + across[1]]}
+        words = "left passive, trial 1: kept, but a check asks for another one"
+        shots = ((truth["marks_px"] | bent, True), (truth["marks_px"], False))
+        for number, (marks, said) in enumerate(shots):
+            form = self.marks_form(truth | {"marks_px": marks}) | {"seen": str(number)}
+            page = self.text(self.post(f"/t/{tid}/save", form, follow_redirects=True))
+            self.assertIn("Front split: where the marks go", page, "the other one waits")
+            self.assertEqual(words in page, said)
+
     def test_nobody_has_such_limbs(self) -> None:
         tid, truth = self.photographed(LEG_RAISE, Shot("left", 76.0, yaw_deg=7.0))
         knee, ankle = truth["marks_px"]["knee"], truth["marks_px"]["ankle"]

@@ -238,12 +238,17 @@ def save(tid: int) -> str | Response | tuple[str, int]:
     # What wants a look comes first; of those alike, the one that follows.
     left = [t for t in after if t.status == "unmarked"]
     waiting = max(left, key=lambda t: unsure.get(t.id, 0), default=None)
+    kept = own_trial(tid)
+    again = kept.status == "retake" and not kept.overruled
     if waiting is not None:
+        if again:
+            # Its checks are out of sight with it.
+            side = "" if kept.side == "both" else f" {kept.side}"
+            what = f"{at.pose.name},{side} {kept.mode}, trial {kept.number}"
+            flash(f"{what}: kept, but a check asks for another one.", "retake")
         return redirect(url_for("bench.page", tid=waiting.id, kept=tid))
     if _next_shot(at.trial) is not None:
         # The person is waiting: the reading stays in sight and the next shot is offered beside it.
-        kept = own_trial(tid)
-        again = kept.status == "retake" and not kept.overruled
         flash(
             "Kept, but a check asks for another one: choose it beside this photograph."
             if again
