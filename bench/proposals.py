@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 
+from bench.bodies.network import WRONG
 from bench.bodies.sights import Sight, sights, untouched
 from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.fuse import Fused, fuse
@@ -25,8 +26,6 @@ from dachi.studio.opening import SURE, WIDE_DEG
 from dachi.studio.seen_joints import joint_of
 
 WAYS = ("alone", "fused", "no mat", "blind")
-#: A mark this wrong, as a share of the thigh, is to be doubted.
-WRONG = 0.10
 
 
 def placed(sight: Sight) -> tuple[dict[str, dict[str, Point]], Fused | None]:

@@ -90,13 +90,17 @@ def _number(text: str | None, label: str) -> float | None:
     return value
 
 
-def guess_form(marks: Mapping[str, Point]) -> dict[str, str]:
-    """Marks as the bench's form posts them, each still a guess."""
-    body: dict[str, str] = {}
+def at_places(form: Mapping[str, str], marks: Mapping[str, Point]) -> dict[str, str]:
+    """A posted form with some marks elsewhere, each in the state it has."""
+    body = dict(form)
     for name, (x, y) in marks.items():
         body |= {f"mark-{name}-x": f"{x:.2f}", f"mark-{name}-y": f"{y:.2f}"}
-        body[f"mark-{name}-state"] = "guess"
     return body
+
+
+def guess_form(marks: Mapping[str, Point]) -> dict[str, str]:
+    """Marks as the bench's form posts them, each still a guess."""
+    return at_places({f"mark-{name}-state": "guess" for name in marks}, marks)
 
 
 def form_of(marking: Marking, states: Mapping[str, str]) -> dict[str, str]:
@@ -106,14 +110,6 @@ def form_of(marking: Marking, states: Mapping[str, str]) -> dict[str, str]:
         body[f"mark-{name}-state"] = state
         if name in marking.mark_sds:
             body[f"mark-{name}-sd"] = f"{marking.mark_sds[name]:.2f}"
-    return body
-
-
-def at_places(form: Mapping[str, str], marks: Mapping[str, Point]) -> dict[str, str]:
-    """A posted form with some marks elsewhere, each in the state it has."""
-    body = dict(form)
-    for name, (x, y) in marks.items():
-        body |= {f"mark-{name}-x": f"{x:.2f}", f"mark-{name}-y": f"{y:.2f}"}
     return body
 
 

@@ -35,13 +35,12 @@ def mat_seen(
 
     ``near`` are the corners another picture from there told.
     """
-    if sighted is None:
-        return find_mat(image, pose, side, mat_cm, focal_35mm, None, None, near)
     found = find_mat(
-        image, pose, side, mat_cm, focal_35mm, sighted.joints, where_is(image, sighted), near
-    )
-    if found is None:
-        return None
+        image, pose, side, mat_cm, focal_35mm,
+        sighted.joints if sighted else None, where_is(image, sighted) if sighted else None, near,
+    )  # fmt: skip
+    if found is None or sighted is None:
+        return found
     size = Image(image.shape[1], image.shape[0], focal_35mm)
     mat = Mat(*mat_cm, found.corners, corner_sds_px=found.sds_px)
     try:

@@ -17,7 +17,7 @@ ODDS_OFF, ODDS_APART = 0.615, 1.218
 #: Log odds of a mark nothing was learnt of: it always wants a look.
 UNLEARNT = 3.0
 #: A mark wants a look whose chance of being wrong is more than this. Of the pictures it was learnt
-#: on, each left out in turn, 98 in 100 of those wrong are among them.
+#: on, each tenth left out in turn, 98 in 100 of those wrong are among them.
 DOUBTFUL = 0.07
 
 

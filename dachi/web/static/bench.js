@@ -224,7 +224,7 @@
   let shownAt = 0, span = 0;
   function layOut() {
     const some = wanting().filter((m) => Number(m.dataset.unsure) > 0);
-    if (!closeups || !some.length) return false;
+    if (!some.length) return false;
     const sds = some.map((m) => Number(m.dataset.unsure)).sort((a, b) => a - b);
     // About three quarters of a thigh: a joint is known by what lies around it.
     span = Math.min(Math.max(16 * sds[sds.length >> 1], 60), 0.4 * Math.max(W, H));
