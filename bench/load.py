@@ -23,7 +23,7 @@ from dachi.data import catalogue
 from dachi.simulation.camera import Shot
 from dachi.store import moving, preparation
 from dachi.store.database import connect, transaction
-from dachi.studio import moving as files
+from dachi.studio.record import moving as files
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 from tests.support import plain_picture, staged

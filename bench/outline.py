@@ -17,8 +17,8 @@ import numpy as np
 from bench.bodies.sights import sights
 from dachi.core.body.pinhole import CORNERS
 from dachi.photos.stickers import decode
-from dachi.studio.mat_seen import mat_seen
-from dachi.studio.seen_joints import where_is
+from dachi.studio.bench.mat_seen import mat_seen
+from dachi.studio.bench.seen_joints import where_is
 
 CONTRAST, BESIDE_PX = 14.0, 8.0
 #: A corner further off than this, px at 1600, is another outline's.

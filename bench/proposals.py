@@ -21,9 +21,9 @@ from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.fuse import Fused, fuse
 from dachi.core.measuring.scene import Point
 from dachi.data import habits
-from dachi.studio import starting_marks
-from dachi.studio.opening import SURE, WIDE_DEG
-from dachi.studio.seen_joints import joint_of
+from dachi.studio.bench import starting_marks
+from dachi.studio.bench.opening import SURE, WIDE_DEG
+from dachi.studio.bench.seen_joints import joint_of
 
 WAYS = ("alone", "fused", "no mat", "blind")
 

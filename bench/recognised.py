@@ -18,7 +18,7 @@ import numpy as np
 from dachi.core.measuring.recognise import certain, likenesses
 from dachi.data import catalogue
 from dachi.photos.stickers import decode
-from dachi.studio.seen_joints import see_anybody
+from dachi.studio.bench.seen_joints import see_anybody
 
 
 def main(argv: list[str] | None = None) -> None:

@@ -29,8 +29,9 @@ from dachi.simulation.camera import exif
 from dachi.store import assessments, markings, positions, practitioners
 from dachi.store.database import connect, transaction
 from dachi.store.markings import Marking
-from dachi.studio import summaries, versions
+from dachi.studio import versions
 from dachi.studio.recompute import recompute
+from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 from dachi.web.app import create_app, settle
 

@@ -43,8 +43,8 @@ from dachi.store import (
     preparation,
 )
 from dachi.store.database import connect
-from dachi.studio import intake, recognised
-from dachi.studio.intake import Incoming, Place
+from dachi.studio.visits import intake, recognised
+from dachi.studio.visits.intake import Incoming, Place
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 from tests.browser.chromium import COUNTING, FLAGS, chromium

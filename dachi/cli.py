@@ -178,7 +178,7 @@ def _hush() -> None:
 
 def _keep(args: argparse.Namespace) -> int:
     """Backup, restore, check; 2 and a sentence where it cannot be done, 1 where not all is well."""
-    from dachi.studio import keeping
+    from dachi.studio.record import keeping
 
     folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
     try:
@@ -233,7 +233,7 @@ def _account(args: argparse.Namespace) -> int:
 
 def _move(args: argparse.Namespace) -> int:
     """People of a coach into a file, or out of one."""
-    from dachi.studio import moving
+    from dachi.studio.record import moving
     from dachi.studio.work import Work
 
     try:
@@ -256,7 +256,7 @@ def _move(args: argparse.Namespace) -> int:
 
 
 def _backup(folder: Path, to: Path | None) -> int:
-    from dachi.studio import keeping
+    from dachi.studio.record import keeping
 
     clock = Clock()
     made = keeping.backup(
@@ -273,7 +273,7 @@ def _backup(folder: Path, to: Path | None) -> int:
 
 
 def _restore(source: Path, folder: Path, *, dry: bool) -> int:
-    from dachi.studio import keeping
+    from dachi.studio.record import keeping
 
     about = keeping.offered(source)
     what = f"{about.counts.get('photos', 0)} pictures and the database of {about.made_at[:16]}"
@@ -286,7 +286,7 @@ def _restore(source: Path, folder: Path, *, dry: bool) -> int:
 
 
 def _check(folder: Path, heal: Path | None) -> int:
-    from dachi.studio import keeping
+    from dachi.studio.record import keeping
 
     found = keeping.check(folder, heal)
     for words in found.database:

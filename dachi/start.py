@@ -86,7 +86,8 @@ def _look_after(folder: Path, clock: Clock) -> None:
     """
     from dachi.store import outdated
     from dachi.store.database import connect
-    from dachi.studio import erasing, keeping, recognised
+    from dachi.studio.record import erasing, keeping
+    from dachi.studio.visits import recognised
     from dachi.studio.work import Work
 
     while True:

@@ -16,7 +16,7 @@ from dachi import demo
 from dachi.clock import Clock
 from dachi.store import accounts
 from dachi.store.database import connect, transaction
-from dachi.studio import recognised
+from dachi.studio.visits import recognised
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 

@@ -23,7 +23,7 @@ from dachi.core.measuring.measure import measure
 from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
 from dachi.photos.stickers import decode
-from dachi.studio.seen_joints import Sighted, see
+from dachi.studio.bench.seen_joints import Sighted, see
 
 #: Outer hip to outer knee, as a share of the body's height.
 THIGH = 0.25

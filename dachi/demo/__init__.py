@@ -24,8 +24,11 @@ from dachi.store import (
 from dachi.store.database import connect, transaction
 from dachi.store.day_states import DayState
 from dachi.store.markings import Marking
-from dachi.studio import intake, markings, summaries, visits
-from dachi.studio.intake import Incoming, Place
+from dachi.studio.bench import markings
+from dachi.studio.verdicts import summaries
+from dachi.studio.visits import intake
+from dachi.studio.visits import sheets as visits
+from dachi.studio.visits.intake import Incoming, Place
 from dachi.studio.work import Work
 
 ACCOUNT, PASSWORD = "wenna@driftholm.example", "harbour-at-low-tide"

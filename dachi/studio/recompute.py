@@ -20,8 +20,9 @@ from dachi.store import assessments, markings, outdated
 from dachi.store import summaries as stored
 from dachi.store.database import connect, migrate, transaction
 from dachi.store.markings import Marking
-from dachi.studio import summaries, versions
-from dachi.studio.markings import Surroundings, scene_of, surroundings, whole
+from dachi.studio import versions
+from dachi.studio.bench.markings import Surroundings, scene_of, surroundings, whole
+from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
 BATCH = 400

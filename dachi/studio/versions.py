@@ -16,13 +16,19 @@ _MEASURING = (
     "core/body", "core/catalogue/formula.py", "core/catalogue/poses.py",
     "core/catalogue/pose_entries.py", "core/measuring", "data/poses", "data/landmarks.toml",
     "data/skin.toml",
-    "studio/markings.py", "studio/corner_cards.py",
+    "studio/bench/markings.py", "studio/bench/corner_cards.py",
 )  # fmt: skip
 _JUDGING = (
     "core/judging", "core/catalogue/scatter_priors.py", "data/scatter.toml",
-    "studio/histories.py", "studio/summaries.py", "store/summaries.py",
+    "studio/verdicts/histories.py", "studio/verdicts/summaries.py", "store/summaries.py",
 )  # fmt: skip
-_PRACTISING = ("core/catalogue", "core/practising", "data", "studio/overview.py", "studio/weeks.py")
+_PRACTISING = (
+    "core/catalogue",
+    "core/practising",
+    "data",
+    "studio/verdicts/overview.py",
+    "studio/practice/weeks.py",
+)
 
 
 @lru_cache(maxsize=1)

@@ -8,9 +8,9 @@ from werkzeug.wrappers import Response
 
 from dachi.store import preparation
 from dachi.store.assessments import Trial
-from dachi.studio import intake
-from dachi.studio.markings import Surroundings, surroundings
+from dachi.studio.bench.markings import Surroundings, surroundings
 from dachi.studio.phrases import say_day
+from dachi.studio.visits import intake
 from dachi.web.session import coach_id, db, own_assessment, own_trial, work
 
 

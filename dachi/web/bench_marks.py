@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from dachi.store.markings import Marking
-from dachi.studio import starting_marks
-from dachi.studio.markings import Surroundings
+from dachi.studio.bench import starting_marks
+from dachi.studio.bench.markings import Surroundings
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,8 @@ from flask import current_app
 
 from dachi.errors import Told
 from dachi.store import database
-from dachi.studio import recognised, summaries
+from dachi.studio.verdicts import summaries
+from dachi.studio.visits import recognised
 from dachi.studio.work import Work
 from dachi.web.session import clock, coach_id, data_folder, work
 

@@ -12,7 +12,7 @@ from dachi.files import digest_of
 from dachi.photos import faces
 from dachi.store.database import disk_trouble
 from dachi.store.photos import Photo
-from dachi.studio import picture_privacy
+from dachi.studio.record import picture_privacy
 from dachi.studio.work import Work
 
 MISSING = "The picture's file is missing from the data folder."

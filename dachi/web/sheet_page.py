@@ -22,7 +22,8 @@ from dachi.store import (
     unsorted_photos,
 )
 from dachi.store.assessments import Assessment, Trial
-from dachi.studio import intake, visits
+from dachi.studio.visits import intake
+from dachi.studio.visits import sheets as visits
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
 
 

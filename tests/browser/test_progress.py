@@ -6,9 +6,9 @@ from dachi.data import catalogue
 from dachi.photos.ingest import take_in
 from dachi.store import assessments, goals, photos, positions
 from dachi.store.markings import Marking
-from dachi.studio.markings import keep, surroundings
+from dachi.studio.bench.markings import keep, surroundings
 from dachi.studio.phrases import say_day
-from dachi.studio.summaries import refresh_all
+from dachi.studio.verdicts.summaries import refresh_all
 from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, ago, day_ago, rendered
 

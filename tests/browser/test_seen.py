@@ -7,8 +7,8 @@ from playwright.sync_api import expect
 
 from dachi.data import catalogue
 from dachi.store import assessments, markings, photos
-from dachi.studio import intake, recognised
-from dachi.studio.intake import Incoming, Place
+from dachi.studio.visits import intake, recognised
+from dachi.studio.visits.intake import Incoming, Place
 from tests.browser.chromium import InChromium
 from tests.support import ago
 

@@ -8,8 +8,8 @@ from dachi.core.judging.series import Verdict
 from dachi.core.judging.stages import Stage
 from dachi.data import catalogue
 from dachi.store.goals import Goal
-from dachi.studio import tiles
-from dachi.studio.conclusions import changed
+from dachi.studio.verdicts import tiles
+from dachi.studio.verdicts.conclusions import changed
 from tests.studio.test_sentences import LEG_RAISE, summary
 from tests.support import Pages, rendered
 

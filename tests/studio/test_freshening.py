@@ -5,7 +5,8 @@ from unittest import mock
 
 from dachi.data import catalogue
 from dachi.store import summaries as stored
-from dachi.studio import summaries, versions
+from dachi.studio import versions
+from dachi.studio.verdicts import summaries
 from tests.support import Pages, ago, pictured
 
 

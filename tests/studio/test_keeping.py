@@ -31,8 +31,8 @@ from dachi.store.database import (
     migrate,
     newest_version,
 )
-from dachi.studio import keeping
-from dachi.studio.keeping import KeepingProblem
+from dachi.studio.record import keeping
+from dachi.studio.record.keeping import KeepingProblem
 from dachi.web.app import create_app
 from tests.support import CLOCK, Pages, plain_picture, rendered
 

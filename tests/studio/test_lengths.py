@@ -4,7 +4,7 @@ from unittest import mock
 
 from dachi.core.measuring.bones import Bone
 from dachi.store import assessments, markings, practitioners
-from dachi.studio import markings as studio_markings
+from dachi.studio.bench import markings as studio_markings
 from tests.support import Pages, ago, rendered
 
 

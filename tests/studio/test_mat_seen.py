@@ -7,7 +7,7 @@ import numpy as np
 
 from dachi.data import catalogue
 from dachi.photos.mat_outline import Outline
-from dachi.studio import mat_seen, seen_joints
+from dachi.studio.bench import mat_seen, seen_joints
 from tests.studio.test_seen_joints import told
 
 

@@ -16,9 +16,9 @@ from dachi.photos.ingest import path_of
 from dachi.store import accounts, moving, practice_log, practitioners, summaries, unsorted_photos
 from dachi.store.database import Conflict, connect, transaction
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
-from dachi.studio import keeping
-from dachi.studio import moving as boxes
-from dachi.studio.moving import MovingProblem
+from dachi.studio.record import keeping
+from dachi.studio.record import moving as boxes
+from dachi.studio.record.moving import MovingProblem
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 from tests.support import CLOCK, Pages, ago, plain_picture, rendered

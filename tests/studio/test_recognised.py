@@ -6,7 +6,7 @@ from pathlib import Path
 
 from dachi.core.assessing.runsheet import SheetLine
 from dachi.store import run_sheets, unsorted_photos
-from dachi.studio import recognised
+from dachi.studio.visits import recognised
 from tests.support import Pages, plain_picture
 
 PICTURES = Path(__file__).parents[1] / "pictures"

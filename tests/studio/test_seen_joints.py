@@ -18,10 +18,11 @@ from dachi.data import catalogue
 from dachi.store import assessments, markings, photos
 from dachi.store.database import connect
 from dachi.store.markings import Marking
-from dachi.studio import opening, recognised, seen_joints, starting_marks
-from dachi.studio.markings import Surroundings, read, surroundings
-from dachi.studio.opening import followed, start
-from dachi.studio.seen_joints import Question
+from dachi.studio.bench import opening, seen_joints, starting_marks
+from dachi.studio.bench.markings import Surroundings, read, surroundings
+from dachi.studio.bench.opening import followed, start
+from dachi.studio.bench.seen_joints import Question
+from dachi.studio.visits import recognised
 from tests.support import CLOCK, Pages, plain_picture
 
 PICTURES = Path(__file__).parents[1] / "pictures"

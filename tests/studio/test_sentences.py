@@ -14,8 +14,8 @@ from dachi.core.practising.needs import SideRange, from_limiters, tighter
 from dachi.data import limiter_rules
 from dachi.store.practice_log import Felt, LogEntry
 from dachi.store.summaries import Change, FamilySummary, LineSummary, PoseSummary
-from dachi.studio import kind_words, summaries
-from dachi.studio.practice_history import by_week
+from dachi.studio.practice.practice_history import by_week
+from dachi.studio.verdicts import kind_words, summaries
 from tests.core.judging.test_boundaries import line, series, session
 
 LEG_RAISE = "supine-leg-raise"

@@ -15,9 +15,9 @@ from dachi.core.measuring.cards import Sighting
 from dachi.core.measuring.recognise import certain, likenesses
 from dachi.data import catalogue
 from dachi.photos.stickers import decode
-from dachi.studio import recognised
-from dachi.studio.seen_joints import see, see_anybody
-from dachi.studio.shot_words import concerns
+from dachi.studio.bench.seen_joints import see, see_anybody
+from dachi.studio.visits import recognised
+from dachi.studio.visits.shot_words import concerns
 from tests.support import Pages
 
 PICTURES = Path(__file__).parents[1] / "pictures"

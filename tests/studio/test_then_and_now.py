@@ -1,7 +1,7 @@
 """Which two photographs a person is shown: by hand-made histories."""
 
 from dachi.store import assessments, practitioners
-from dachi.studio.then_and_now import then_and_now
+from dachi.studio.verdicts.then_and_now import then_and_now
 from tests.support import LEG_RAISE
 from tests.web.test_progress import History
 

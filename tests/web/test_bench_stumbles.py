@@ -7,7 +7,7 @@ from dachi.core.body.pinhole import CORNERS
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot
 from dachi.store import accounts, assessments, markings, positions
-from dachi.studio import starting_marks
+from dachi.studio.bench import starting_marks
 from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, sketched
 
 AT = CLOCK.local()

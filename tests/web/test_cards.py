@@ -8,8 +8,8 @@ from PIL import Image
 
 from dachi.core.measuring.cards import CODES
 from dachi.store import assessments, photos, positions
-from dachi.studio.markings import scene_of, surroundings
-from dachi.studio.opening import start
+from dachi.studio.bench.markings import scene_of, surroundings
+from dachi.studio.bench.opening import start
 from tests.photos.test_cards import picture
 from tests.support import Pages
 

@@ -5,7 +5,7 @@ from unittest import mock
 
 from dachi.store import accounts, assessments, invitations, practitioners, preparation
 from dachi.store.database import Conflict
-from dachi.studio import picture_privacy
+from dachi.studio.record import picture_privacy
 from tests.support import CLOCK, Pages, day_ago, rendered
 
 NEW = {"name": "Ikka", "email": "ikka@quay.example", "password": "a long new one"}

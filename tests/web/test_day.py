@@ -31,8 +31,8 @@ from dachi.store import (
     unsorted_photos,
 )
 from dachi.store.practitioners import get
-from dachi.studio import visits
-from dachi.studio.histories import compared_variant
+from dachi.studio.verdicts.histories import compared_variant
+from dachi.studio.visits import sheets as visits
 from tests.support import (
     CLOCK,
     LEG_RAISE,

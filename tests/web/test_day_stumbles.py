@@ -8,10 +8,11 @@ from dachi.core.assessing.runsheet import SheetLine, Slot
 from dachi.data import catalogue, screening_questions
 from dachi.simulation import outbox
 from dachi.store import assessments, practitioners, preparation, run_sheets
-from dachi.studio import reminders, visits
-from dachi.studio.cautions import active_cautions
 from dachi.studio.phrases import moment_of
-from dachi.studio.weeks import profile_of
+from dachi.studio.practice import reminders
+from dachi.studio.practice.cautions import active_cautions
+from dachi.studio.practice.weeks import profile_of
+from dachi.studio.visits import sheets as visits
 from tests.support import LEG_RAISE, Pages, ago, day_ago, plain_picture
 
 

@@ -9,7 +9,7 @@ from dachi.photos.ingest import path_of
 from dachi.store import accounts, assessments, goals, photos, practice_log, practitioners, weeks
 from dachi.store.practice_log import Felt, NewLogEntry
 from dachi.store.weeks import Profile
-from dachi.studio import erasing, keeping
+from dachi.studio.record import erasing, keeping
 from tests.support import CLOCK, LEG_RAISE, Pages, ago, plain_picture
 
 NAME, NOTE = "Isolde-Marit", "climbs at the third pier"

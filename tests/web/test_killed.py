@@ -32,7 +32,7 @@ from dachi.store import (
     unsorted_photos,
 )
 from dachi.store.database import connect
-from dachi.studio import keeping, moving
+from dachi.studio.record import keeping, moving
 from dachi.studio.work import Work
 from tests.support import CLOCK, PASSWORD, ago, day_ago, free_ports, plain_picture, staged
 

@@ -7,7 +7,7 @@ from dachi.core.assessing.runsheet import SheetLine
 from dachi.data import catalogue
 from dachi.interchange.scenes import scene_to_json
 from dachi.store import assessments, markings, run_sheets
-from dachi.studio.markings import scene_of, surroundings, whole
+from dachi.studio.bench.markings import scene_of, surroundings, whole
 from dachi.studio.recompute import recompute
 from tests.support import CLOCK, Pages, pictured
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from dachi.core.measuring.scene import SceneError
 from dachi.data import catalogue
 from dachi.store import accounts, practitioners
-from dachi.studio.drafts import read_form
+from dachi.studio.bench.drafts import read_form
 from dachi.web.app import create_app
 from dachi.web.page_help import HELP
 from dachi.web.security import safe_path

@@ -3,7 +3,7 @@
 from dachi.store import practitioners, weeks
 from dachi.store.database import transaction
 from dachi.store.weeks import PlannedWeek, Profile
-from dachi.studio import weeks as planning
+from dachi.studio.practice import weeks as planning
 from dachi.web.rooms.play import _card
 from tests.support import Pages, day_ago, loaded
 

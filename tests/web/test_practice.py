@@ -17,7 +17,7 @@ from dachi.data import drills
 from dachi.simulation import outbox
 from dachi.store import accounts, practice_log, practitioners, preparation, private_links, weeks
 from dachi.store.weeks import Profile, Tuned
-from dachi.studio.weeks import drill_by_id
+from dachi.studio.practice.weeks import drill_by_id
 from tests.support import CLOCK, PASSWORD, Pages, ago, day_ago, loaded, written_ago
 
 

@@ -28,10 +28,10 @@ from dachi.store import summaries as stored
 from dachi.store.database import transaction
 from dachi.store.day_states import DayState
 from dachi.store.markings import Marking
-from dachi.studio.histories import day_number
-from dachi.studio.overview import hip_ranges
 from dachi.studio.recompute import recompute
-from dachi.studio.summaries import of_practitioner, refresh_all
+from dachi.studio.verdicts.histories import day_number
+from dachi.studio.verdicts.overview import hip_ranges
+from dachi.studio.verdicts.summaries import of_practitioner, refresh_all
 from tests.support import CLOCK, LEG_RAISE, Pages, ago, day_ago, plain_picture, rendered
 
 

@@ -10,8 +10,8 @@ from dachi.data import catalogue
 from dachi.interchange import readings
 from dachi.interchange.readings import TableError
 from dachi.store import assessments, markings, outdated, practitioners
-from dachi.studio import export, readings_in
 from dachi.studio.recompute import recompute
+from dachi.studio.record import export, readings_in
 from tests.support import CLOCK, Pages, day_ago
 
 HEAD = "Date;Leg;Exercise;Degrees;Active/passive"

@@ -9,8 +9,8 @@ from PIL import Image
 from dachi.data import FOLDER
 from dachi.drawing import paper
 from dachi.store import accounts, assessments, preparation
-from dachi.studio import report
-from dachi.studio.report import Wanted
+from dachi.studio.verdicts import report
+from dachi.studio.verdicts.report import Wanted
 from dachi.web.filters import browser
 from dachi.web.jobs import Jobs
 from tests.support import PASSWORD, Pages, ago, day_ago, pictured

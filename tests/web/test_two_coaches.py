@@ -5,7 +5,7 @@ import re
 
 from dachi.store import accounts, goals, practice_log, practitioners
 from dachi.store.practice_log import Felt, NewLogEntry
-from dachi.studio import moving
+from dachi.studio.record import moving
 from tests.support import LEG_RAISE, PASSWORD, Pages, ago, rendered
 
 #: What the other's numbers are called in addresses.

@@ -20,8 +20,8 @@ from werkzeug.wrappers import Response
 
 from dachi.store import accounts, happenings, sessions
 from dachi.store.database import Conflict
-from dachi.studio import health
-from dachi.studio.erasing import PUT_AWAY_DAYS
+from dachi.studio.record import health
+from dachi.studio.record.erasing import PUT_AWAY_DAYS
 from dachi.web.patience import Patience
 from dachi.web.security import limiter, safe_path
 from dachi.web.session import clock, coach_id, current_coach, db, let_in, work

@@ -19,8 +19,10 @@ from dachi.store import assessments, day_states, felt, run_sheets, signing
 from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
 from dachi.store.day_states import DayState
-from dachi.studio import intake, summaries, visits
 from dachi.studio.phrases import moment_of
+from dachi.studio.verdicts import summaries
+from dachi.studio.visits import intake
+from dachi.studio.visits import sheets as visits
 from dachi.web.session import clock, coach_id, db, own_assessment, own_practitioner, work
 from dachi.web.sheet_page import pose_of, sheet_view
 

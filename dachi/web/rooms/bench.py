@@ -28,16 +28,16 @@ from dachi.store import accounts, assessments, markings, photos, positions
 from dachi.store.assessments import Trial
 from dachi.store.database import Conflict
 from dachi.store.markings import Marking
-from dachi.studio import corner_cards, drafts, intake, starting_marks, visits
-from dachi.studio.markings import (
+from dachi.studio.bench import corner_cards, drafts, starting_marks
+from dachi.studio.bench.markings import (
     Surroundings,
     corners_for,
     marked_pictures,
     may_stand_beside,
     second_opinion,
 )
-from dachi.studio.markings import read as read_marking
-from dachi.studio.opening import (
+from dachi.studio.bench.markings import read as read_marking
+from dachi.studio.bench.opening import (
     Unsure,
     accept,
     followed,
@@ -46,7 +46,9 @@ from dachi.studio.opening import (
     outlined,
     seen_words,
 )
-from dachi.studio.reports import said_apart
+from dachi.studio.verdicts.reports import said_apart
+from dachi.studio.visits import intake
+from dachi.studio.visits import sheets as visits
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
 from dachi.web.jobs import see_waiting

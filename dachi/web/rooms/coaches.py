@@ -10,7 +10,7 @@ from dachi.errors import Told
 from dachi.store import accounts, happenings, invitations, practitioners, sessions
 from dachi.store.accounts import Coach
 from dachi.store.database import Conflict
-from dachi.studio.hand_over import hand_over
+from dachi.studio.record.hand_over import hand_over
 from dachi.studio.work import Work
 from dachi.web.security import limiter
 from dachi.web.session import current_coach, data_folder, db, let_in

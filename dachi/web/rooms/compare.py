@@ -9,8 +9,8 @@ from flask_login import login_required
 
 from dachi.data import catalogue
 from dachi.store import assessments
-from dachi.studio import comparing, summaries
-from dachi.studio.summaries import judged
+from dachi.studio.verdicts import comparing, summaries
+from dachi.studio.verdicts.summaries import judged
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 
 room = Blueprint("compare", __name__)

@@ -9,7 +9,7 @@ from flask_login import login_required
 
 from dachi.core.catalogue.drills import DIRECTIONS, PHASES, POSITIONS, TISSUES, Drill
 from dachi.data import cautions, drills, gates, props
-from dachi.studio.weeks import drill_by_id
+from dachi.studio.practice.weeks import drill_by_id
 
 room = Blueprint("drills", __name__)
 

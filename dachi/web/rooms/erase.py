@@ -7,7 +7,7 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.store import assessments, happenings
-from dachi.studio import erasing
+from dachi.studio.record import erasing
 from dachi.web.session import (
     coach_id,
     current_coach,

@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from dachi.simulation import outbox
 from dachi.store import private_links
-from dachi.studio import reminders
+from dachi.studio.practice import reminders
 from dachi.web.private_links import private_address
 from dachi.web.session import coach_id, db, own_practitioner, work
 

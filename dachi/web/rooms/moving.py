@@ -11,7 +11,7 @@ from werkzeug.wrappers import Response
 
 from dachi.errors import Told
 from dachi.store import happenings
-from dachi.studio import moving
+from dachi.studio.record import moving
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
 
 room = Blueprint("moving", __name__)

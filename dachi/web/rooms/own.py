@@ -14,13 +14,15 @@ from dachi.drawing import practice as drawings
 from dachi.drawing import small_charts
 from dachi.store import assessments, goals, photos, practice_log
 from dachi.store.weeks import PlannedSession, PlannedWeek
-from dachi.studio import cautions, export, picture_privacy, proposals, summaries, tiles, weeks
-from dachi.studio.calendars import calendar_of
-from dachi.studio.kind_words import kind_words
 from dachi.studio.phrases import say_day
-from dachi.studio.practice_history import by_week, heights, sitting
-from dachi.studio.then_and_now import then_and_now
-from dachi.studio.tiles import Tile
+from dachi.studio.practice import cautions, proposals, weeks
+from dachi.studio.practice.calendars import calendar_of
+from dachi.studio.practice.practice_history import by_week, heights, sitting
+from dachi.studio.record import export, picture_privacy
+from dachi.studio.verdicts import summaries, tiles
+from dachi.studio.verdicts.kind_words import kind_words
+from dachi.studio.verdicts.then_and_now import then_and_now
+from dachi.studio.verdicts.tiles import Tile
 from dachi.web.own_page import Own, closed, noted, own_of
 from dachi.web.security import csrf, limiter
 from dachi.web.serving import shared

@@ -19,8 +19,9 @@ from dachi.store import assessments, phone_links, photos, practitioners
 from dachi.store.assessments import Assessment, Trial
 from dachi.store.database import DiskFull
 from dachi.store.practitioners import Practitioner
-from dachi.studio import intake, visits
-from dachi.studio.intake import AlreadyThere, Incoming, Refused
+from dachi.studio.visits import intake
+from dachi.studio.visits import sheets as visits
+from dachi.studio.visits.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
 from dachi.web.jobs import see_waiting
 from dachi.web.private_links import outside_address, qr, trusted_address

@@ -8,7 +8,7 @@ from werkzeug.wrappers import Response
 
 from dachi.photos.ingest import path_of
 from dachi.store import photos
-from dachi.studio import picture_privacy
+from dachi.studio.record import picture_privacy
 from dachi.web.serving import send, shared, withheld
 from dachi.web.session import coach_id, data_folder, db, own_trial, work
 

@@ -17,7 +17,7 @@ from dachi.store import assessments
 from dachi.store import proposals as offered_proposals
 from dachi.store import weeks as stored_weeks
 from dachi.store.weeks import PlannedWeek, Profile, Tuned
-from dachi.studio import proposals, weeks
+from dachi.studio.practice import proposals, weeks
 from dachi.web.session import coach_id, db, own_practitioner, work
 
 room = Blueprint("plan", __name__)

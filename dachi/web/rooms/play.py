@@ -19,7 +19,7 @@ from dachi.data import catalogue, chosen_schools, cues_under, props
 from dachi.drawing.drills import drill_figures
 from dachi.store import felt
 from dachi.store.weeks import PlannedSession, Tuned
-from dachi.studio import practice_log, weeks
+from dachi.studio.practice import practice_log, weeks
 from dachi.web.own_page import Own, closed, own_of
 from dachi.web.security import csrf, limiter
 

@@ -15,8 +15,8 @@ from dachi.drawing import practice as drawings
 from dachi.store import assessments, practice_log, private_links
 from dachi.store.practitioners import Practitioner
 from dachi.store.weeks import PlannedSession
-from dachi.studio import proposals, weeks
-from dachi.studio.practice_history import (
+from dachi.studio.practice import proposals, weeks
+from dachi.studio.practice.practice_history import (
     by_week,
     directions,
     heights,
@@ -24,7 +24,7 @@ from dachi.studio.practice_history import (
     sitting,
     soreness,
 )
-from dachi.studio.practice_log import LogProblem, keep, read_by_hand
+from dachi.studio.practice.practice_log import LogProblem, keep, read_by_hand
 from dachi.web.private_links import private_address, qr, trusted_address
 from dachi.web.session import coach_id, db, own_practitioner, work
 

@@ -12,8 +12,9 @@ from werkzeug.wrappers import Response
 
 from dachi.data import chosen_schools, props, schools
 from dachi.store import assessments, practitioners
-from dachi.studio import markings, summaries
-from dachi.studio import visits as visits_of
+from dachi.studio.bench import markings
+from dachi.studio.verdicts import summaries
+from dachi.studio.visits import sheets as visits_of
 from dachi.web.session import clock, coach_id, db, own_practitioner, work
 
 room = Blueprint("practitioners", __name__)

@@ -24,10 +24,12 @@ from dachi.store import assessments, felt, goals, practitioners
 from dachi.store import summaries as stored
 from dachi.store.database import Conflict
 from dachi.store.practitioners import Practitioner
-from dachi.studio import export, overview, practice_log, summaries, tiles
-from dachi.studio.histories import day_number
 from dachi.studio.phrases import day_of, moment_of, say_day
-from dachi.studio.summaries import judged, label_of, others_for
+from dachi.studio.practice import practice_log
+from dachi.studio.record import export
+from dachi.studio.verdicts import overview, summaries, tiles
+from dachi.studio.verdicts.histories import day_number
+from dachi.studio.verdicts.summaries import judged, label_of, others_for
 from dachi.web.session import coach_id, data_folder, db, own_practitioner, work
 
 room = Blueprint("progress", __name__)

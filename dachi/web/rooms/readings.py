@@ -10,7 +10,7 @@ from dachi.errors import Told
 from dachi.interchange import readings
 from dachi.interchange.readings import NEEDED, TAKEN_IN, TableError
 from dachi.store import assessments, happenings
-from dachi.studio import readings_in
+from dachi.studio.record import readings_in
 from dachi.web.session import coach_id, db, own_practitioner, work
 
 room = Blueprint("readings", __name__)

@@ -12,9 +12,9 @@ from werkzeug.wrappers import Response
 from dachi.data import FONTS
 from dachi.drawing import paper
 from dachi.store import database, happenings
-from dachi.studio import picture_privacy
-from dachi.studio import report as reports
-from dachi.studio.report import FOR, Wanted
+from dachi.studio.record import picture_privacy
+from dachi.studio.verdicts import report as reports
+from dachi.studio.verdicts.report import FOR, Wanted
 from dachi.studio.work import Work
 from dachi.web.jobs import Jobs
 from dachi.web.session import (

@@ -8,8 +8,9 @@ from werkzeug.wrappers import Response
 
 from dachi.data import catalogue
 from dachi.store import day_states, felt, goals, phone_links, practitioners, signing
-from dachi.studio import comparing, conclusions, reports, visits
 from dachi.studio.phrases import moment_of
+from dachi.studio.verdicts import comparing, conclusions, reports
+from dachi.studio.visits import sheets as visits
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 
 room = Blueprint("review", __name__)

@@ -14,14 +14,16 @@ from dachi.drawing.overlay import degrees
 from dachi.simulation import inclinometer
 from dachi.store import assessments, markings, photos, positions, second_opinions
 from dachi.store.database import Conflict
-from dachi.studio import drafts, intake, summaries
-from dachi.studio.markings import (
+from dachi.studio.bench import drafts
+from dachi.studio.bench.markings import (
     Surroundings,
     hold_with,
     may_stand_beside,
     measure_again,
     measure_from,
 )
+from dachi.studio.verdicts import summaries
+from dachi.studio.visits import intake
 from dachi.web.bench_guard import at_bench, keep_closed
 from dachi.web.session import coach_id, db, own_assessment, own_trial, work
 

@@ -14,8 +14,9 @@ from dachi.core.measuring.scene import SceneError
 from dachi.drawing import figure as figures
 from dachi.store import markings, preparation, remarks
 from dachi.store.markings import Marking
-from dachi.studio import drafts, starting_marks, steadiness
-from dachi.studio.opening import level_guess
+from dachi.studio.bench import drafts, starting_marks
+from dachi.studio.bench.opening import level_guess
+from dachi.studio.verdicts import steadiness
 from dachi.web.bench_guard import at_bench
 from dachi.web.bench_marks import shown
 from dachi.web.jobs import freshened

@@ -12,9 +12,10 @@ from dachi.core.assessing import runsheet
 from dachi.photos.ingest import PhotoError, source_digest
 from dachi.store import photos, unsorted_photos
 from dachi.store.database import Conflict
-from dachi.studio import intake, visits
-from dachi.studio.intake import Incoming, Refused
-from dachi.studio.recognised import recognised, sheet_places
+from dachi.studio.visits import intake
+from dachi.studio.visits import sheets as visits
+from dachi.studio.visits.intake import Incoming, Refused
+from dachi.studio.visits.recognised import recognised, sheet_places
 from dachi.web.jobs import see_waiting
 from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
 

@@ -17,9 +17,10 @@ from dachi.simulation.camera import Shot, photograph
 from dachi.store import assessments
 from dachi.store.assessments import Assessment
 from dachi.store.database import Conflict
-from dachi.studio import intake, summaries
-from dachi.studio.intake import Incoming, Place, Refused
 from dachi.studio.phrases import say_moment
+from dachi.studio.verdicts import summaries
+from dachi.studio.visits import intake
+from dachi.studio.visits.intake import Incoming, Place, Refused
 from dachi.web.jobs import see_waiting
 from dachi.web.session import (
     clock,

@@ -7,7 +7,7 @@ from typing import Any
 from dachi.core.catalogue.pose_entries import build_catalogue
 from dachi.core.catalogue.problems import CatalogueError
 from dachi.data import FOLDER, catalogue
-from dachi.studio.starting_marks import guess_marks
+from dachi.studio.bench.starting_marks import guess_marks
 
 
 class Poses(unittest.TestCase):

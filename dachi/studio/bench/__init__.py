@@ -1,0 +1,1 @@
+"""The bench: marks on photographs, what they read, and keeping them."""

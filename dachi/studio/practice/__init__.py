@@ -1,0 +1,1 @@
+"""Practice between visits: weeks, sessions, proposals, cautions."""

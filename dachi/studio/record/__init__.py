@@ -1,0 +1,1 @@
+"""The record itself: people, copies, moving, erasing."""

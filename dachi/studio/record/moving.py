@@ -1,0 +1,127 @@
+"""One person, or the whole studio, as a file that another Dachi takes in."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zipfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import IO, Any
+
+from dachi.data import catalogue
+from dachi.errors import Told
+from dachi.interchange import json_lines
+from dachi.photos import ingest
+from dachi.photos.ingest import path_of, whole
+from dachi.store import moving, practitioners
+from dachi.store import summaries as stored
+from dachi.store.database import newest_version
+from dachi.store.moving import Loaded
+from dachi.studio.verdicts import summaries
+from dachi.studio.work import Work
+
+FORMAT, VERSION = "dachi-record", 1
+RECORD, MANIFEST = "record.json", "manifest.json"
+#: More than this no record takes, bytes.
+MOST_RECORD, MOST_PICTURE = 1 << 30, 1 << 27
+
+
+class MovingProblem(Told):
+    """A record that cannot be moved; the message says why, and nothing was changed."""
+
+
+def everybody(work: Work) -> list[int]:
+    """Ids of all of a coach's people."""
+    return [x.practitioner.id for x in practitioners.listing(work.db, work.coach)]
+
+
+def record_of(work: Work, people: Sequence[int]) -> dict[str, Any]:
+    """Some people's record as data; the same wherever it lies."""
+    return {
+        "format": FORMAT, "version": VERSION, "schema": newest_version(),
+        "tables": moving.dump(work.db, work.coach, people) or {"practitioner": []},
+    }  # fmt: skip
+
+
+def send(work: Work, people: Sequence[int], out: IO[bytes]) -> int:
+    """Write people with their photographs as a ZIP; how many pictures were lost already."""
+    record = record_of(work, people)
+    text = json.dumps(record, indent=1, ensure_ascii=False, sort_keys=True).encode("utf-8")
+    files = {RECORD: hashlib.sha256(text).hexdigest()}
+    lost = 0
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as into:
+        into.writestr(RECORD, text, zipfile.ZIP_DEFLATED)
+        for sha in sorted({p["sha256"] for p in record["tables"].get("photo", ())}):
+            if not whole(work.folder, sha):
+                lost += 1
+                continue
+            into.write(path_of(work.folder, sha, "photo"), f"photos/{sha}.jpg")
+            files[f"photos/{sha}.jpg"] = sha
+        manifest = {
+            "format": FORMAT, "version": VERSION, "made_at": work.db.now(), "files": files,
+        }  # fmt: skip
+        into.writestr(MANIFEST, json.dumps(manifest, indent=1))
+    return lost
+
+
+def receive(work: Work, source: IO[bytes] | Path, *, beside: bool = False) -> Loaded:
+    """Take a moved record in, all of it or nothing. Raises MovingProblem and Conflict.
+
+    Who is here already, just so, is left as they are; ``beside`` takes everybody in anew.
+    """
+    try:
+        with zipfile.ZipFile(source) as found:
+            record = _checked(found)
+            tables = record["tables"]
+            named = {f"photos/{p['sha256']}.jpg" for p in tables.get("photo", ())}
+            there = {n for n in found.namelist() if n in named}
+            done = moving.load(work.db, work.coach, tables, beside=beside)
+            for name in sorted(there):
+                sha = name.removeprefix("photos/").removesuffix(".jpg")
+                if whole(work.folder, sha):
+                    continue
+                if found.getinfo(name).file_size > MOST_PICTURE:
+                    raise MovingProblem(f"{name} is larger than any photograph")
+                if not ingest.put_back(work.folder, sha, found.read(name)):
+                    raise MovingProblem(f"{name} is damaged: nothing was taken in")
+    except (zipfile.BadZipFile, KeyError, OSError, EOFError) as error:
+        raise MovingProblem(
+            "This is no record that was moved from Dachi, or it is cut short"
+        ) from error
+    if done.people:
+        stored.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
+        summaries.refresh_all(work, done.people)
+    return done
+
+
+def _checked(found: zipfile.ZipFile) -> dict[str, Any]:
+    """The record of a file, its form and its hash checked before anything is written."""
+    if found.getinfo(RECORD).file_size > MOST_RECORD:
+        raise MovingProblem("The record in this file is larger than any")
+    text = found.read(RECORD)
+    try:
+        manifest = json.loads(found.read(MANIFEST))
+        record = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise MovingProblem("The record in this file cannot be read") from error
+    if not isinstance(manifest, dict) or not isinstance(record, dict):
+        raise MovingProblem("This is no record that was moved from Dachi")
+    if record.get("format") == FORMAT and (
+        record.get("version", 0) > VERSION or record.get("schema", 0) > newest_version()
+    ):
+        raise MovingProblem("This record was written by a newer Dachi: update this program")
+    if wrong := json_lines.complaint("record", record):
+        raise MovingProblem(f"The record in this file is not right: {wrong}")
+    if manifest.get("files", {}).get(RECORD) != hashlib.sha256(text).hexdigest():
+        raise MovingProblem("The record in this file is damaged: its hash is another")
+    return record
+
+
+def merge(work: Work, keep: int, other: int) -> bool:
+    """Make one person of two on request; False where either is not the coach's."""
+    if not moving.merge(work.db, work.coach, keep, other):
+        return False
+    stored.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
+    summaries.refresh_all(work, [keep])
+    return True

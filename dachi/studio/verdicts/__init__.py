@@ -1,0 +1,1 @@
+"""What readings over weeks mean: summaries, stages, charts, reports."""

@@ -1,0 +1,132 @@
+"""Marked photographs of one pose, placed over each other, and what their difference means."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from dachi.core.catalogue.poses import Measure, Pose
+from dachi.core.judging import wording
+from dachi.core.judging.series import Series, SessionValue, alone, gain
+from dachi.core.judging.stages import stage_of
+from dachi.core.measuring.scene import FanDrawing, Point
+from dachi.drawing import overlay
+from dachi.store import assessments, markings
+from dachi.store.assessments import Trial
+from dachi.store.photos import Photo
+from dachi.studio.bench.markings import read, surroundings
+from dachi.studio.verdicts.summaries import Staged
+from dachi.studio.work import Work
+
+#: The shared picture: its size, and how long the aligned segment is in it.
+WIDTH, HEIGHT, SEGMENT = 1000.0, 760.0, 180.0
+
+
+@dataclass(frozen=True)
+class PlacedPhoto:
+    """One photograph placed in the shared picture, with the fan of its measure."""
+
+    trial: Trial
+    photo: Photo
+    taken_at: str
+    transform: str
+    fan: str
+    reading: str
+    value: float | None
+    #: Shift (x, y) and scale that ``transform`` says, and what ``fan`` draws.
+    place: tuple[float, float, float]
+    fans: tuple[FanDrawing, ...] = ()
+
+
+def placed(work: Work, trial_id: int, pose: Pose, side: str, family: str) -> PlacedPhoto | None:
+    """A marked photograph in the shared picture; None where it is not one of this pose."""
+    trial = assessments.trial(work.db, work.coach, trial_id)
+    if trial is None or trial.pose != pose.id or trial.read_from is not None:
+        return None
+    visit = assessments.get(work.db, work.coach, trial.assessment_id)
+    newest = markings.history(work.db, work.coach, trial_id)[:1]
+    if not newest or visit is None:
+        return None
+    at = surroundings(work, trial)
+    result = read(at, newest[0], set()).result
+    own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
+    ids = {m.id for m in own}
+    fan, reading, value = "", "", None
+    drawn: list[FanDrawing] = []
+    if result is not None:
+        sides = {m.id: m.side or trial.side for m in pose.measures}
+        shown = {r.id for r in result.readings if r.headline}
+        drawn = [f for f in result.fans if f.measure in ids & shown]
+        fan = overlay.fans(drawn, result.readings, sides, max(at.size))
+        headline = next((r for r in result.readings if r.headline and r.id in ids), None)
+        if headline is not None:
+            reading, value = overlay.degrees(headline), headline.value
+    place = align(*anchors(own, newest[0].marks))
+    transform = f"translate({place[0]:.1f} {place[1]:.1f}) scale({place[2]:.4f})"
+    return PlacedPhoto(
+        trial, at.photo, visit.taken_at, transform, fan, reading, value, place, tuple(drawn)
+    )
+
+
+def typical(
+    work: Work, session: SessionValue, pose: Pose, side: str, family: str
+) -> PlacedPhoto | None:
+    """The photograph whose reading is nearest to what its session counts as."""
+    ids = {m.id for m in pose.headlines if m.family == family and m.side in (None, side)}
+
+    def away(trial_id: int) -> float:
+        own = markings.readings(work.db, work.coach, trial_id)
+        return min((abs(r.value - session.value) for r in own if r.id in ids), default=math.inf)
+
+    near = sorted(session.trial_ids, key=away)
+    found = (placed(work, t, pose, side, family) for t in near)
+    return next((p for p in found if p is not None), None)
+
+
+def say_difference(
+    series: Series, side: str, mode: str, a: int, b: int, unit: str, staged: Staged
+) -> tuple[str, ...]:
+    """What two photographs (trial ids) show, and apart from it what their visits do.
+
+    ``staged``: the stage of the line's change from its first visit to its last, and why.
+    """
+    line = series.line(side, mode)
+    assert line is not None
+    one = next((s for s in line.sessions if a in s.trial_ids), None)
+    two = next((s for s in line.sessions if b in s.trial_ids), None)
+    if one is None or two is None:
+        return ("One of these photographs does not count in the series, so there is no verdict.",)
+    if one is two:
+        return ("Both photographs are of the same assessment.",)
+    if one.day > two.day:
+        one, two, a, b = two, one, b, a
+    first, second = alone(line, a), alone(line, b)
+    assert first is not None and second is not None
+    whole = one is line.sessions[0] and two is line.sessions[-1]
+    change = gain(one, two, series.better)
+    stage, why = staged if whole else (stage_of(change.real, False), "")
+    visits = wording.say_gain(change, "earlier visit", unit, stage, why)
+    return (
+        wording.say_two_shots(gain(first, second, series.better), unit),
+        f"Their visits, all trials together: {visits}",
+    )
+
+
+def anchors(measures: Sequence[Measure], marks: Mapping[str, Point]) -> tuple[Point, Point]:
+    """The two marks photographs are aligned on: the headline's joint and the end of its limb."""
+    for m in measures:
+        if m.fan is not None and m.fan.vertex in marks and m.fan.to in marks:
+            return marks[m.fan.vertex], marks[m.fan.to]
+    first, second = list(marks.values())[:2]
+    return first, second
+
+
+def align(vertex: Point, end: Point) -> tuple[float, float, float]:
+    """Shift (x, y) and scale that bring the joint to the middle and the limb to one length.
+
+    The pictures are not turned: what is level in one stays level in the other.
+    """
+    scale = SEGMENT / max(math.dist(vertex, end), 1.0)
+    x, y = WIDTH / 2 - scale * vertex[0], 0.66 * HEIGHT - scale * vertex[1]
+    return x, y, scale

@@ -1,0 +1,1 @@
+"""A visit: its sheet, photographs coming in, and what they show."""
