@@ -20,9 +20,10 @@ from bench.bodies.sights import Sight, sights, untouched
 from dachi.core.body.anatomy import exchanged
 from dachi.core.measuring.fuse import Fused, fuse
 from dachi.core.measuring.scene import Point
+from dachi.core.rules import Z95
 from dachi.data import habits
 from dachi.studio.bench import starting_marks
-from dachi.studio.bench.opening import SURE, WIDE_DEG
+from dachi.studio.bench.opening import WIDE_DEG
 from dachi.studio.bench.seen_joints import joint_of
 
 WAYS = ("alone", "fused", "no mat", "blind")
@@ -65,7 +66,7 @@ def main(argv: list[str] | None = None) -> None:
             continue
         ways, body = placed(sight)
         found = untouched(sight, body) if body is not None else None
-        wide = found is not None and SURE * found[1] > WIDE_DEG
+        wide = found is not None and Z95 * found[1] > WIDE_DEG
         for m in sight.pose.marks:
             part = (joint_of(m.body, sight.told["side"]) or "").partition(".")[2] or "other"
             if m.id not in sight.told["marks"]:

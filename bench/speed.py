@@ -23,6 +23,7 @@ from waitress.server import create_server
 
 from dachi import demo
 from dachi.clock import Clock
+from dachi.core.assessing.runsheet import Slot
 from dachi.core.measuring.scene import Reading, Result
 from dachi.data import catalogue
 from dachi.simulation.camera import exif
@@ -93,7 +94,7 @@ def history(folder: Path, poses: list[str], visits: int, name: str) -> int:
             position = positions.start(db, 1, aid, "side")
             for pose_id in poses:
                 _session(db, aid, position, photo, pose_id, 60 + 0.1 * visit, rng)
-        summaries.refresh_all(Work(db, folder, 1), [pid])
+        summaries.anew(Work(db, folder, 1), [pid])
     db.close()
     return pid
 
@@ -108,8 +109,8 @@ def _session(
             for number in (1, 2):
                 value = level + float(rng.normal(0, 2))
                 tid = assessments.add_trial(
-                    db, 1, aid, photo, pose=pose_id, side=side, mode=mode,
-                    variant=pose.default_variant(), number=number, position_id=position,
+                    db, 1, aid, photo, Slot(pose_id, side, mode, number),
+                    variant=pose.default_variant(), position_id=position,
                 )  # fmt: skip
                 readings = tuple(
                     Reading(m.id, m.label, m.unit, value, 1.2, value - 2.4, value + 2.4, True)
@@ -117,7 +118,8 @@ def _session(
                     if m.heads(pose.default_variant())
                 )
                 result = Result("", "mat", pose_id, readings, (), None, ())
-                markings.save(db, 1, tid, Marking({}), result, versions.measuring())
+                marking_id = markings.save(db, 1, tid, Marking(marks={}))
+                markings.keep_readings(db, 1, marking_id, result, versions.measuring())
 
 
 def touch(folder: Path, pid: int) -> None:
@@ -148,7 +150,7 @@ def studio(folder: Path, people: int) -> None:
                 position = positions.start(db, 1, aid, "side")
                 for pose in ("supine-leg-raise", "butterfly", "front-split"):
                     _session(db, aid, position, photo, pose, 60 + 2.0 * visit, rng)
-        summaries.refresh_all(Work(db, folder, 1), ids)
+        summaries.anew(Work(db, folder, 1), ids)
     db.close()
 
 

@@ -224,13 +224,13 @@ def visit(way: str, chosen: list[tuple[Path, dict[str, Any]]]) -> Tally:
             photo = intake.store(work, data)
             tid = intake.put(work, assessment, place_of(told, seen), photo)
             setup = assessments.trial(work.db, work.coach, tid)
-            here = positions.get(work.db, work.coach, setup.position_id or 0) if setup else None
-            assert here is not None
+            assert setup is not None
+            here = positions.of_assessment(work.db, work.coach, aid)[setup.position_id or 0]
             size = (here.mat_length_cm, here.mat_width_cm)
             own = positions.start(work.db, work.coach, aid, here.view, size, here.setup)
             positions.move_trial(work.db, work.coach, tid, own)
             if way == "by hand":
-                photos.set_cards(work.db, work.coach, photo, {})
+                photos.set_cards(work.db, work.coach, setup.photo_id, {})
             trials.append(tid)
         work.db.end(keep=True)
         if way != "by hand":

@@ -216,6 +216,7 @@ def _account(args: argparse.Namespace) -> int:
     """A new password for a coach who lost theirs, printed once."""
     import secrets
 
+    from dachi.core.words import Happened
     from dachi.store import accounts, happenings, sessions
 
     try:
@@ -223,7 +224,7 @@ def _account(args: argparse.Namespace) -> int:
             password = secrets.token_urlsafe(12)
             accounts.set_password(db, coach.id, password)
             sessions.end_all(db, coach.id)
-            happenings.note(db, coach.id, "got a new password from the command line")
+            happenings.note(db, coach.id, Happened.PASSWORD_BY_COMMAND)
     except Told as error:
         print(f"dachi: {error}", file=sys.stderr)
         return 2

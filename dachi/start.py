@@ -81,27 +81,12 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
 
 
 def _look_after(folder: Path, clock: Clock) -> None:
-    """Once an hour: what was put away long ago goes, and today's copy is made; photographs whose
-    joints nobody looked for, as the program was stopped, are looked at.
-    """
-    from dachi.store import outdated
-    from dachi.store.database import connect
-    from dachi.studio.record import erasing, keeping
-    from dachi.studio.visits import recognised
-    from dachi.studio.work import Work
+    """Do every duty once an hour."""
+    from dachi.studio.duties import Duties
 
+    duties = Duties(folder, clock, looking=os.environ.get("DACHI_PROPOSE", "1") != "0")
     while True:
-        try:
-            db = connect(folder, clock)
-            if os.environ.get("DACHI_PROPOSE", "1") != "0":
-                for coach in outdated.coaches(db):
-                    recognised.look_at_all(Work(db, folder, coach))
-            erasing.purge(folder, db)
-            db.close()
-            erasing.old_faces(folder)
-            keeping.daily_copy(folder, clock)
-        except (Told, OSError) as error:
-            print(f"dachi: {error}", file=sys.stderr)
+        duties.once()
         time.sleep(3600)
 
 
@@ -175,13 +160,14 @@ def bring_up_to_date(folder: Path, clock: Clock) -> None:
     from dachi.studio.recompute import recompute
 
     db = connect(folder, clock)
-    old = sum(len(ids) for ids in outdated.ids(db, versions.measuring()).values())
+    found = outdated.people(db, versions.measuring())
+    old = sum(sum(people.values()) for people in found.values())
     db.close()
     if old:
         print(f"How poses are measured has changed: {old} markings are read again.", flush=True)
-    found = recompute(folder, clock)
-    if found.failed:
-        print(f"{found.failed} could not be, and stay as they are.", flush=True)
+    done = recompute(folder, clock)
+    if done.failed:
+        print(f"{done.failed} could not be, and stay as they are.", flush=True)
 
 
 def _port() -> int | None:

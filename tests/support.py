@@ -32,11 +32,15 @@ from dachi.core.catalogue.demands import Level
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.calibration import Mat
-from dachi.core.measuring.scene import Image, Scene
+from dachi.core.measuring.scene import Image, Result, Scene
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot, Stage, exif, photograph, set_up, sidecar
-from dachi.store import accounts, practitioners, preparation
+from dachi.store import accounts, assessments, markings, practitioners, preparation
 from dachi.store.database import connect
+from dachi.store.markings import Marking
+from dachi.studio.bench import scenes
+from dachi.studio.bench.around import surroundings
+from dachi.studio.renew import renew
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 
@@ -226,7 +230,7 @@ class Studio(unittest.TestCase):
     """A data folder with one coach (and, on asking, others), and the application on it."""
 
     def setUp(self) -> None:
-        holder = tempfile.TemporaryDirectory(prefix="dachi-test-")
+        holder = tempfile.TemporaryDirectory(prefix="dachi-test-", ignore_cleanup_errors=True)
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
         self.app = create_app(self.folder, CLOCK, testing=True)
@@ -254,6 +258,21 @@ class Studio(unittest.TestCase):
         preparation.answer_screening(
             self.db, self.coach.id, self.pid, answered_on=day_ago(300), yes=[]
         )
+
+    def renew(self, pid: int | None = None) -> None:
+        """What every command ends with, for what a test wrote past them."""
+        with self.db.savepoint():
+            renew(self.work, pid or self.pid, strict=False)
+
+    def invent(self, tid: int, marking: Marking, result: Result) -> None:
+        """Readings nobody took, kept as if just these had been read of a trial's marks."""
+        marking_id = markings.save(self.db, self.coach.id, tid, marking)
+        marking = markings.history(self.db, self.coach.id, tid)[0]
+        trial = assessments.trial(self.db, self.coach.id, tid)
+        assert trial is not None
+        at = surroundings(self.work, trial)
+        stamp = scenes.made_from(scenes.whole(at, scenes.scene_of(at, marking)))
+        markings.keep_readings(self.db, self.coach.id, marking_id, result, stamp)
 
 
 class Pages(Studio):

@@ -190,7 +190,7 @@ PEOPLE = (
             (2, RAISE, "left", "passive"): -17.0,
             (2, HALF, "right", "passive"): 10.0,
         },
-        pains={2: {"back of the left thigh": 5}},
+        pains={2: {"left_thigh_back": 5}},
     ),
     # Nearly at the split.
     MadeUpPerson(

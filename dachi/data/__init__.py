@@ -21,6 +21,7 @@ from dachi.core.catalogue.schools import Prop, School, build_props, build_school
 from dachi.core.catalogue.screening import Question, build_questions
 from dachi.core.measuring.habits import Habits, read_habits
 from dachi.core.measuring.together import Together, read_together
+from dachi.core.practising.person import Rules
 
 FOLDER = Path(__file__).parent
 FONTS = FOLDER / "fonts"
@@ -161,3 +162,12 @@ def cues_under(thing_id: str, own: Mapping[str, str]) -> list[str]:
         for s in schools()
         if s.id == school and (cue := s.cues.get(option)) and thing_id in cue.at
     ]
+
+
+@lru_cache(maxsize=1)
+def rules() -> Rules:
+    """The catalogues that everybody's practice is planned by."""
+    return Rules(
+        catalogue=catalogue(), drills={d.id: d for d in drills()}, ladders=ladders(),
+        gates=gates(), cautions=cautions(), props=props(), limiters=limiter_rules(),
+    )  # fmt: skip

@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from dachi.clock import Clock
+from dachi.core import words
+from dachi.core.assessing.runsheet import Slot
 from dachi.data import catalogue
 from dachi.demo import practice
 from dachi.photos.ingest import take_in
@@ -16,15 +18,19 @@ from dachi.store import (
     assessments,
     day_states,
     goals,
+    photos,
     positions,
     practitioners,
     preparation,
     run_sheets,
 )
-from dachi.store.database import connect, transaction
+from dachi.store.database import connect
 from dachi.store.day_states import DayState
 from dachi.store.markings import Marking
-from dachi.studio.bench import markings
+from dachi.studio.acting import acting
+from dachi.studio.bench import acts
+from dachi.studio.bench.around import surroundings
+from dachi.studio.practice import acts as practice_acts
 from dachi.studio.verdicts import summaries
 from dachi.studio.visits import intake
 from dachi.studio.visits import sheets as visits
@@ -50,18 +56,27 @@ def fill(folder: Path, clock: Clock) -> None:
         if accounts.any_coach(db):
             return
         studio = json.loads(STUDIO.read_text("utf-8"))
-        with transaction(db):
+        with db.savepoint():
             coach = accounts.add(db, ACCOUNT, "Wenna", PASSWORD)
             work = Work(db, folder, coach.id)
             people = [_add_person(work, person) for person in studio["people"]]
-            summaries.refresh_all(work, people)
+            summaries.anew(work, people)
+        practice_acts.renew_weeks(work)
+        for waiting in photos.unseen(work.db, work.coach):
+            intake.look_over(work, waiting.trial)
     finally:
         db.close()
 
 
 def _add_person(work: Work, person: dict[str, Any]) -> int:
+    pid = practitioners.add(work.db, work.coach, person["call_name"], **person["record"])
+    with acting(work, pid):
+        _add_all(work, pid, person)
+    return pid
+
+
+def _add_all(work: Work, pid: int, person: dict[str, Any]) -> None:
     db, coach, today = work.db, work.coach, work.now()
-    pid = practitioners.add(db, coach, person["call_name"], **person["record"])
     if person["visits"]:
         first = max(v["days_ago"] for v in person["visits"])
         asked = (today - timedelta(days=first)).date().isoformat()
@@ -78,7 +93,6 @@ def _add_person(work: Work, person: dict[str, Any]) -> int:
         _add_waiting(work, pid)
     _add_plans(work, pid, person)
     practice.add(work, pid, person["call_name"])
-    return pid
 
 
 def _add_visit(work: Work, pid: int, visit: dict[str, Any]) -> None:
@@ -90,7 +104,7 @@ def _add_visit(work: Work, pid: int, visit: dict[str, Any]) -> None:
         warmth=visit["warmth"], notes=visit["notes"],
     )  # fmt: skip
     state = DayState(
-        pain=visit.get("pain", {}),
+        pain={words.Place(p): level for p, level in visit.get("pain", {}).items()},
         sleep_h=7.5,
         hard_training="yesterday" if "the day before" in visit["notes"] else "",
         warm_up_min=8.0 if visit["warmth"] == "warm" else 0.0,
@@ -118,7 +132,9 @@ def _add_waiting(work: Work, pid: int) -> None:
         pose_id, _, side = file.stem.rpartition("-")
         pose = catalogue().pose(pose_id)
         place = Place(pose, side, "passive", 1, pose.default_variant())
-        intake.put(work, visit, place, intake.store(work, Incoming(file.read_bytes())))
+        incoming = Incoming(file.read_bytes())
+        taken = intake.described(take_in(incoming.data, work.folder), incoming)
+        intake.added(work, visit, place, taken)
 
 
 def _add_plans(work: Work, pid: int, person: dict[str, Any]) -> None:
@@ -144,10 +160,12 @@ def _add_shot(work: Work, aid: int, shot: dict[str, Any]) -> None:
     incoming = Incoming((FOLDER / shot["file"]).read_bytes())
     taken = take_in(incoming.data, work.folder)
     pose = catalogue().pose(shot["pose"])
+    side, mode = shot["side"], shot["mode"]
     trial_id = assessments.add_trial(
-        work.db, work.coach, aid, intake.record(work, taken, incoming), pose=pose.id,
-        side=shot["side"], mode=shot["mode"],
-        variant=pose.default_variant() | shot.get("variant", {}), number=shot["number"],
+        work.db, work.coach, aid,
+        photos.add(work.db, work.coach, intake.described(taken, incoming)),
+        Slot(pose.id, side, mode, shot["number"]),
+        variant=pose.default_variant() | shot.get("variant", {}),
         position_id=positions.for_photo(
             work.db, work.coach, aid, pose.view, pose.setup, (taken.width, taken.height)
         ),
@@ -155,9 +173,9 @@ def _add_shot(work: Work, aid: int, shot: dict[str, Any]) -> None:
     if shot["marks"] is None:
         return
     marking = Marking(
-        {k: (p[0], p[1]) for k, p in shot["marks"].items()},
+        marks={k: (p[0], p[1]) for k, p in shot["marks"].items()},
         corners={k: (p[0], p[1]) for k, p in shot["corners"].items()} if shot["corners"] else None,
     )
     trial = assessments.trial(work.db, work.coach, trial_id)
     assert trial is not None
-    markings.keep(work, markings.surroundings(work, trial), marking)
+    acts.keep(work, surroundings(work, trial), marking)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any
 
+from dachi.core.words import PainKind, Place
 from dachi.store import practice_log, practitioners, private_links, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
@@ -13,7 +14,7 @@ from dachi.studio.work import Work
 #: Who practises: level, minutes, weekdays, props at home, answers to schools, weeks of log.
 HABITS: dict[str, dict[str, Any]] = {
     "Runa": {
-        "profile": Profile(2, 20.0, (0, 2, 4, 6)),
+        "profile": Profile(level=2, minutes=20.0, weekdays=(0, 2, 4, 6)),
         "props": {"mat", "block", "strap", "cushion", "towel", "wall"},
         "schools": {"lengthen": "mixed", "counting": "breaths"},
         "drills": (
@@ -28,7 +29,7 @@ HABITS: dict[str, dict[str, Any]] = {
         "sore": (2, 1, 3, 2, 4, 1, 2, 1),
     },
     "Ilo": {
-        "profile": Profile(1, 15.0, (1, 3, 5)),
+        "profile": Profile(level=1, minutes=15.0, weekdays=(1, 3, 5)),
         "props": {"mat", "strap", "cushion", "wall"},
         "schools": {"lengthen": "yielding", "resting_leg": "bent"},
         "drills": (
@@ -40,10 +41,10 @@ HABITS: dict[str, dict[str, Any]] = {
         "missed": {2},
         "easy": set(),
         "sore": (1, 2, 2),
-        "pain": (1, ("figure-four", "left knee", "knee")),
+        "pain": (1, ("figure-four", Place.LEFT_KNEE, PainKind.KNEE)),
     },
     "Fenna": {
-        "profile": Profile(3, 30.0, (0, 1, 3, 5)),
+        "profile": Profile(level=3, minutes=30.0, weekdays=(0, 1, 3, 5)),
         "props": {"mat", "block", "strap", "bolster", "cushion", "wall"},
         "schools": {"lengthen": "mixed", "split": "squared"},
         "drills": (
@@ -57,7 +58,7 @@ HABITS: dict[str, dict[str, Any]] = {
         "sore": (2, 3, 2, 1, 2),
     },
     "Halla": {
-        "profile": Profile(1, 15.0, (1, 4)),
+        "profile": Profile(level=1, minutes=15.0, weekdays=(1, 4)),
         "props": {"mat", "strap", "cushion", "wall"},
         "schools": {"lengthen": "yielding", "resting_leg": "bent"},
         "drills": (
@@ -100,8 +101,9 @@ def add(work: Work, pid: int, name: str) -> None:
         hurt = habit.get("pain")
         pains = (Pain(*hurt[1]),) if hurt is not None and hurt[0] == last else ()
         entry = NewLogEntry(
-            f"demo-{i}", at.isoformat(timespec="seconds"), sum(d.seconds for d in done),
-            Felt.RIGHT, not pains, done, "Slept badly." if i == 4 else "", pains,
+            once_key=f"demo-{i}", started_at=at.isoformat(timespec="seconds"),
+            seconds=sum(d.seconds for d in done), felt=Felt.RIGHT, finished=not pains, done=done,
+            notes="Slept badly." if i == 4 else "", pains=pains,
         )  # fmt: skip
         log_id = practice_log.add(db, coach, pid, entry)
         if last > 0:

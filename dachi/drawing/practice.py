@@ -11,6 +11,7 @@ import numpy as np
 from dachi.core.body.figure import Pose3D, landmarks
 from dachi.core.body.staging import ANYBODY
 from dachi.core.catalogue.drills import DIRECTIONS
+from dachi.core.words import Place
 from dachi.drawing.axes import Scale, nice_ticks, number, tag, text, title
 from dachi.drawing.axes import points as pairs
 from dachi.drawing.figure import filling, framed, silhouette
@@ -63,15 +64,20 @@ def wheel(seconds: Mapping[str, float], target_s: float) -> str:
 
 #: Where a place is on a body seen from the front: a landmark of the figure, and a shift, cm.
 _PLACES = {
-    "left knee": ("left.knee", 0.0), "right knee": ("right.knee", 0.0),
-    "left hip": ("left.hip", 6.0), "right hip": ("right.hip", 6.0),
-    "front of the hip": ("left.hip", 4.0), "groin": ("groin", 0.0), "low back": ("waist", 0.0),
-    "back of the thigh": ("left.hip", -18.0), "back of the left thigh": ("left.hip", -18.0),
-    "back of the right thigh": ("right.hip", -18.0), "wrist": ("left.hand", 4.0),
+    Place.LEFT_KNEE: ("left.knee", 0.0), Place.RIGHT_KNEE: ("right.knee", 0.0),
+    Place.LEFT_HIP: ("left.hip", 6.0), Place.RIGHT_HIP: ("right.hip", 6.0),
+    Place.HIP_FRONT: ("left.hip", 4.0), Place.GROIN: ("groin", 0.0),
+    Place.LOW_BACK: ("waist", 0.0), Place.THIGH_BACK: ("left.hip", -18.0),
+    Place.LEFT_THIGH_BACK: ("left.hip", -18.0), Place.RIGHT_THIGH_BACK: ("right.hip", -18.0),
+    Place.WRIST: ("left.hand", 4.0),
+}  # fmt: skip
+#: Of those the ones behind the body.
+_BEHIND = {
+    Place.LOW_BACK, Place.THIGH_BACK, Place.LEFT_THIGH_BACK, Place.RIGHT_THIGH_BACK,
 }  # fmt: skip
 
 
-def pain_map(times: Mapping[str, int]) -> str:
+def pain_map(times: Mapping[Place, int]) -> str:
     """The figure from the front with a ring at every painful place, wider where more often.
 
     Places behind the body are dashed; one that is nowhere on it is left to the list beside.
@@ -79,20 +85,21 @@ def pain_map(times: Mapping[str, int]) -> str:
     points = landmarks(ANYBODY, Pose3D("upright", "camera", _STANCE))
     camera = filling([points], 0.04)
     rings = ""
-    whole: Counter[str] = Counter()
+    whole: Counter[Place] = Counter()
     for place, count in times.items():
-        whole[place.partition(",")[0]] += count
+        whole[place.whole] += count
     for place, count in sorted(whole.items()):
         if place not in _PLACES:
             continue
         mark, up = _PLACES[place]
         u, v = camera.project(points[mark] + np.array([0.0, 0.0, up]))
-        behind = "back" in place
         rings += tag(
-            "circle", title(f"{place}: {count} times"), class_="b-ring" + " behind" * behind,
+            "circle", title(f"{place.said}: {count} times"),
+            class_="b-ring" + " behind" * (place in _BEHIND),
             cx=float(u), cy=float(v), r=4.0 + 1.5 * min(count, 6),
         )  # fmt: skip
-    words = "Where it hurt: " + ", ".join(f"{p} {n} times" for p, n in sorted(times.items()))
+    said = sorted((p.said, n) for p, n in times.items())
+    words = "Where it hurt: " + ", ".join(f"{p} {n} times" for p, n in said)
     return framed(silhouette(points, camera, []) + rings, words)
 
 

@@ -14,14 +14,16 @@ from dataclasses import dataclass
 from typing import Any
 
 from dachi.core.catalogue.poses import Catalogue, Pose
-from dachi.errors import Told
+from dachi.errors import NotDone
 
 Point = tuple[float, float]
 MOST_BYTES = 5 << 20
 
 
-class CocoError(Told):
+class CocoError(NotDone):
     """A file that holds no usable keypoints; the message is for the person."""
+
+    code = "coco"
 
 
 @dataclass(frozen=True)

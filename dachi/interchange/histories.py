@@ -32,6 +32,7 @@ from dachi.core.judging.series import (
     part_of_day,
     reserves,
 )
+from dachi.errors import NotDone
 from dachi.interchange import json_lines
 
 #: A practitioner of ten years takes some 300 kB; what the studio tells comes on top.
@@ -42,8 +43,10 @@ SAME_VISIT = timedelta(hours=3)
 EPOCH = datetime(1970, 1, 1)
 
 
-class HistoryError(ValueError):
+class HistoryError(NotDone):
     """A history that cannot be judged; the sentence says why."""
+
+    code = "history"
 
 
 def judge_line(line: bytes, catalogue: Catalogue, priors: ScatterPriors) -> dict[str, Any]:

@@ -7,41 +7,39 @@ from datetime import date
 from typing import Any
 
 from dachi.core.assessing.permission import may_be_young
-from dachi.core.body.anatomy import other_side
-from dachi.core.catalogue.cautions import Answer, Hurt, brought_by
+from dachi.core.assessing.runsheet import sides
+from dachi.core.catalogue.cautions import Answer, Hurt
 from dachi.core.catalogue.drills import DIRECTIONS
-from dachi.core.catalogue.schools import with_stand_ins
-from dachi.core.judging.limiters import SessionReading, limiters
-from dachi.core.practising import needs as needing
+from dachi.core.judging.limiters import SessionReading
 from dachi.core.practising import timeline
-from dachi.core.practising.ladders import Facts, answer, locked, stand
-from dachi.core.practising.needs import SideRange
+from dachi.core.practising.ladders import Facts
+from dachi.core.practising.person import Known, person_of
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import Item, NoPlan, Person, Session
+from dachi.core.practising.programme import Item, NoPlan, Session
+from dachi.core.practising.progression import recurring
+from dachi.core.rules import DIFFERENCE, PAIN_DAYS, Z95
 from dachi.data import (
     catalogue,
-    cautions,
     chosen_schools,
     drills,
-    gates,
-    ladders,
-    limiter_rules,
     props,
+    rules,
     schools,
     screening_questions,
 )
+from dachi.errors import NotDone
 from dachi.interchange import json_lines
 
 MOST_BYTES = 1 << 20
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
-#: Pain bears on the week for so long; so often at one place, a clinician should look.
-PAIN_DAYS, REFER_DAYS, REFER_FROM = 14, 28, 2
-#: 95 % of a level, and of the difference of two values of one visit, from a reading's sd.
-LEVEL, DIFFERENCE = 1.96, 1.96 * 1.2
+#: Drills of so many last entries are known.
+MOST_LOG = 60
 
 
-class PersonError(ValueError):
+class PersonError(NotDone):
     """A person that cannot be planned for; the sentence says why."""
+
+    code = "person"
 
 
 def plan_line(line: bytes) -> dict[str, Any]:
@@ -63,7 +61,7 @@ def plan_json(data: Any) -> dict[str, Any]:
     wrong = json_lines.complaint("person", data)
     if wrong is not None:
         raise PersonError(wrong)
-    person = person_of(data)
+    person = person_of(known_of(data), rules())
     said = [f"{c.name}: {c.words}" for c in person.cautions]
     found: dict[str, Any] = {
         "id": None, "sessions": [], "fell_out": [], "cautions": said, "referred": _referred(data),
@@ -76,7 +74,7 @@ def plan_json(data: Any) -> dict[str, Any]:
         week = plan(drills(), person)
     except NoPlan as error:
         # What forbids a session altogether is a caution that was said already.
-        return found | {"cautions": list(dict.fromkeys([*said, str(error)]))}
+        return found if error.by_caution else found | {"cautions": [*said, str(error)]}
     return found | {
         "sessions": [_session(s) for s in week.sessions],
         "fell_out": [{"drill": d, "reason": why} for d, why in sorted(week.fell_out.items())],
@@ -86,62 +84,48 @@ def plan_json(data: Any) -> dict[str, Any]:
 # ---- in ---------------------------------------------------------------------------------
 
 
-def person_of(data: Mapping[str, Any]) -> Person:
-    """Everything the planner looks at."""
+def known_of(data: Mapping[str, Any]) -> Known:
+    """What a file tells of somebody; PersonError where it tells what there is not."""
     today = _day("today", data["today"])
     minutes = {DAYS.index(day): float(m) for day, m in data["days"].items()}
-    styles = chosen_schools(_schools(data.get("schools") or {}))
     answers = _answers(data.get("screening") or {})
-    readings = _readings(data.get("readings") or [])
     goals = tuple(data.get("goals") or ())
     _known("goals", goals, [p.id for p in catalogue().poses])
     own = data.get("props")
     owned = frozenset(own if own is not None else ("mat", "wall")) | {"mat"}
     _known("props", owned, [p.id for p in props()])
-    facts = _facts(data.get("log") or [])
-    ranges = _ranges(readings)
-    wants = needing.from_limiters(_held(goals, readings)) + needing.from_reserves(ranges)
-    wants += needing.from_short(ranges)
-    standings = [stand(x, gates(), readings, facts, catalogue()) for x in ladders()]
-    aims, prepares = needing.from_goals(
-        [(g, catalogue().pose(g).name.lower()) for g in goals],
-        ladders(),
-        {d.id: d for d in drills()},
-    )
-    shut = {
-        g: f"{a.gate.words} ({a.because})"
-        for g, gate in gates().items()
-        if not (a := answer(gate, readings, facts, catalogue())).open
-    }
-    hurts = {
-        h
-        for i, p in enumerate(data.get("pain") or [])
-        if 0 <= (today - _day(f"pain.{i}.on", p["on"])).days <= PAIN_DAYS
-        for h in (Hurt(p["place"], p.get("kind") or "ache"),)
-    }
-    found = brought_by(
-        cautions(), answers, hurts, may_be_young=may_be_young(data.get("birth_year"), today.year)
-    )
-    return Person(
-        level=data.get("level") or 1,
+    log = data.get("log") or []
+    return Known(
+        year=today.year,
         minutes=max(minutes.values()),
-        by_day=minutes,
-        gentle=needing.gentle(data.get("birth_year"), today.year, ranges),
         days=tuple(sorted(minutes)),
-        props=with_stand_ins(owned, props()),
-        cautions=found,
+        by_day=minutes,
+        styles=chosen_schools(_schools(data.get("schools") or {})),
         cleared=all(a.cleared for a in answers.values()),
-        school=styles["lengthen"],
-        needs=needing.merged([*wants, *aims]),
-        prepares=prepares,
-        rung=needing.on_the_rung(goals, standings),
-        goals=goals,
-        tight=needing.tighter(ranges),
-        shut=shut,
-        styles=styles,
-        locked=locked(ladders(), gates(), readings, facts, catalogue()),
-        known=frozenset(e["drill"] for e in (data.get("log") or [])[-60:]),
+        level=data.get("level") or 1,
+        birth_year=data.get("birth_year"),
+        may_be_young=may_be_young(data.get("birth_year"), today.year),
+        props=owned,
+        answers=answers,
+        hurts=frozenset(
+            Hurt(p["place"], p.get("kind") or "ache")
+            for days, p in _pains(data, today)
+            if days <= PAIN_DAYS
+        ),
+        goals=tuple((g, side) for g in goals for side in sides(catalogue().pose(g), "left")),
+        readings=_readings(data.get("readings") or []),
+        facts=_facts(log),
+        practised=frozenset(e["drill"] for e in log[-MOST_LOG:]),
     )
+
+
+def _pains(data: Mapping[str, Any], today: date) -> list[tuple[int, Mapping[str, Any]]]:
+    """Pains up to today, each with how many days ago."""
+    found = [
+        ((today - _day(f"pain.{i}.on", p["on"])).days, p)
+        for i, p in enumerate(data.get("pain") or [])
+    ]
+    return [(days, p) for days, p in found if days >= 0]
 
 
 def _day(where: str, text: str) -> date:
@@ -187,10 +171,11 @@ def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
         if headline is None:
             raise PersonError(f"readings.{i}: {row['pose']} has no measure {wanted!r}")
         sd = float(row.get("sd") or 0.0)
+        apart = Z95 * DIFFERENCE * sd
         found.append(
             SessionReading(
                 row["pose"], headline.family, headline.family_label, row["side"], row["mode"],
-                float(row["value"]), headline.unit, LEVEL * sd, DIFFERENCE * sd,
+                float(row["value"]), headline.unit, Z95 * sd, apart, apart,
             )
         )  # fmt: skip
     return found
@@ -210,47 +195,12 @@ def _facts(log: Sequence[Mapping[str, Any]]) -> Facts:
     return Facts(easy, sessions=len({e["on"] for e in log}))
 
 
-def _held(goals: Sequence[str], readings: Sequence[SessionReading]) -> list[Any]:
-    """What likely holds the goals back, one for each side."""
-    found = []
-    for goal in goals:
-        pose = catalogue().pose(goal)
-        for side in ("both",) if pose.sides == "both" else ("left", "right"):
-            for one in limiters(goal, side, readings, limiter_rules(), catalogue())[:1]:
-                found.append((pose.name, one))
-    return found
-
-
-def _ranges(readings: Sequence[SessionReading]) -> list[SideRange]:
-    sides: dict[tuple[str, str, str], dict[str, SessionReading]] = {}
-    for r in readings:
-        sides.setdefault((r.pose, r.family, r.side), {})[r.mode] = r
-    found = []
-    for (pose, family, side), modes in sides.items():
-        headline = next(m for m in catalogue().pose(pose).families if m.family == family)
-        if headline.leg == "other" and side != "both":
-            side = other_side(side)
-        if headline.motion and headline.unit == "deg":
-            active, passive = modes.get("active"), modes.get("passive")
-            found.append(
-                SideRange(
-                    pose, headline.motion, side, active.value if active else None,
-                    passive.value if passive else None, max(m.within for m in modes.values()),
-                    headline.better == "higher",
-                )
-            )  # fmt: skip
-    return found
-
-
 def _referred(data: Mapping[str, Any]) -> bool:
     """Whether one place hurt on several days lately, or anything tingled more than once."""
-    today = _day("today", data["today"])
-    days: dict[str, set[str]] = {}
-    for i, p in enumerate(data.get("pain") or []):
-        if 0 <= (today - _day(f"pain.{i}.on", p["on"])).days <= REFER_DAYS:
-            place = "tingling" if p.get("kind") == "tingling" else p["place"].split("_")[0]
-            days.setdefault(place, set()).add(p["on"][:10])
-    return any(len(found) >= REFER_FROM for found in days.values())
+    found = _pains(data, _day("today", data["today"]))
+    places = [(days, days, p["place"].split("_")[0]) for days, p in found]
+    tingled = [(days, days, "tingling") for days, p in found if p.get("kind") == "tingling"]
+    return bool(recurring([*places, *tingled]))
 
 
 # ---- out --------------------------------------------------------------------------------

@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from dachi.errors import Told
+from dachi.errors import NotDone
 
 HEADER = (
     "practitioner", "taken_at", "warmth", "pose", "variant", "side", "mode", "trial", "measure",
@@ -61,8 +61,10 @@ TAKEN_IN = (
 )  # fmt: skip
 
 
-class TableError(Told):
+class TableError(NotDone):
     """A file that is no table of readings; the message is for the person."""
+
+    code = "table"
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ import pillow_heif
 from numpy.typing import NDArray
 from PIL import ExifTags, Image, ImageOps, UnidentifiedImageError
 
-from dachi.errors import Told
+from dachi.errors import NotDone
 from dachi.files import digest_of, write_anew
 
 pillow_heif.register_heif_opener()
@@ -33,8 +33,10 @@ PREVIEW_SIDE, THUMB_SIDE = 1600, 360
 _DECODING, PATIENCE_S = threading.BoundedSemaphore(2), 30.0
 
 
-class PhotoError(Told):
+class PhotoError(NotDone):
     """A file that cannot be taken in; the message is for the person."""
+
+    code = "photo"
 
 
 @dataclass(frozen=True)

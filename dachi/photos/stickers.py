@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 
-from dachi.errors import Told
+from dachi.errors import NotDone
 
 Array = NDArray[np.float64]
 Point = tuple[float, float]
@@ -38,8 +38,10 @@ FEW = 3
 DOT_SD_PX = 1.0
 
 
-class ColourError(Told):
+class ColourError(NotDone):
     """No sticker could have the colour that was picked; the message is for the person."""
+
+    code = "colour"
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
-from dachi.errors import Told
+from dachi.errors import Trouble
 
 KEEP_DAYS = 30
 #: A crash leaves a picture or two; more unknown files than this share of all of them means that
@@ -16,8 +16,10 @@ KEEP_DAYS = 30
 MOST_UNKNOWN = 0.5
 
 
-class InUse(Told):
+class InUse(Trouble):
     """Another program serves this data folder; the message says so."""
+
+    code = "in-use"
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,8 @@ from pathlib import Path
 
 from dachi.files import write_once
 
+#: Headers of our own: they leave with no message, as none leaves.
+ABOUT, KIND = "X-Dachi-About", "X-Dachi-Kind"
 SENDER = "Dachi <studio@dachi.invalid>"
 
 
@@ -29,6 +31,9 @@ class Letter:
     subject: str
     date: str
     text: str
+    #: Whom it is about, by a name nobody else has, and what it reminds of; empty in old ones.
+    about: str = ""
+    kind: str = ""
 
 
 def send(
@@ -39,6 +44,8 @@ def send(
     attached: Sequence[tuple[str, bytes]] = (),
     *,
     at: datetime,
+    about: str = "",
+    kind: str = "",
 ) -> str:
     """Write a message (RFC 5322) into an outbox folder; return the file's name.
 
@@ -52,6 +59,7 @@ def send(
     letter["From"], letter["To"], letter["Subject"] = SENDER, to, subject
     letter["Date"] = format_datetime(at)
     letter["Message-ID"] = make_msgid(domain="dachi.invalid")
+    letter[ABOUT], letter[KIND] = about, kind
     letter.set_content(text)
     for name, data in attached:
         letter.add_attachment(data, maintype="text", subtype="calendar", filename=name)
@@ -70,6 +78,7 @@ def letters(folder: Path, most: int = 100) -> list[Letter]:
             Letter(
                 path.name, str(message["To"]), str(message["Subject"]), str(message["Date"]),
                 body.get_content() if body is not None else "",
+                str(message[ABOUT] or ""), str(message[KIND] or ""),
             )
         )  # fmt: skip
     return found

@@ -7,9 +7,10 @@ import sqlite3
 from dataclasses import dataclass
 
 from argon2 import PasswordHasher
-from argon2.exceptions import InvalidHashError, VerifyMismatchError
+from argon2.exceptions import InvalidHashError, VerificationError
 
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import made
 
 _HASHER = PasswordHasher()
 #: Verified against when nobody has that address, so that both answers take as long.
@@ -18,7 +19,7 @@ _NOBODY = _HASHER.hash(secrets.token_hex(16))
 MIN_PASSWORD = 10
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Coach:
     """A signed-in user."""
 
@@ -33,16 +34,7 @@ class Coach:
 
 
 def _coach(row: sqlite3.Row) -> Coach:
-    return Coach(
-        row["id"],
-        row["email"],
-        row["name"],
-        row["sticker_colour"],
-        row["usual_marked"],
-        bool(row["owner"]),
-        row["closed_at"],
-        row["put_away_days"],
-    )
+    return made(Coach, row, owner=bool(row["owner"]))
 
 
 def any_coach(db: Database) -> bool:
@@ -114,13 +106,16 @@ def set_password(db: Database, coach_id: int, password: str) -> None:
     )
 
 
-def check_password(db: Database, email: str, password: str) -> Coach | None:
-    """Return the coach if address and password fit and the account is open."""
+def check_password(db: Database, email: str, password: str) -> tuple[Coach | None, bool]:
+    """Return the coach if address and password fit and the account is open, and whether the
+    password was kept less strongly than it would be now.
+    """
     row = db.execute("SELECT * FROM coach WHERE email = ?", (email.strip(),)).fetchone()
+    kept = row["password_hash"] if row is not None else _NOBODY
     try:
-        _HASHER.verify(row["password_hash"] if row else _NOBODY, password)
-    except (VerifyMismatchError, InvalidHashError):
-        return None
+        _HASHER.verify(kept, password)
+    except (VerificationError, InvalidHashError):
+        return None, False
     if row is None or row["closed_at"] is not None:
-        return None
-    return _coach(row) if row else None
+        return None, False
+    return _coach(row), _HASHER.check_needs_rehash(kept)

@@ -8,10 +8,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from dachi.core.assessing.runsheet import Slot
+from dachi.core.words import Status
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import NEWEST, TRIAL, VISIT, made
+
+#: Trials of a row that can have a photograph.
+MOST_TRIALS = 9
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Assessment:
     """One visit with measurements. ``taken_at`` is local time, ISO to the minute."""
 
@@ -25,12 +30,12 @@ class Assessment:
     still: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Trial:
-    """One photographed attempt; ``status`` is unmarked, ok, watch or retake.
+    """One photographed attempt; ``status`` as its newest marking's checks have it.
 
     ``read_from`` says where its readings are from, where they are not from its photograph,
-    ``held_with`` the place (``Slot.key``) of another photograph of the same hold.
+    ``held_with`` the trial whose photograph shows the same hold from elsewhere.
     """
 
     id: int
@@ -44,17 +49,32 @@ class Trial:
     mode: str
     variant: Mapping[str, str]
     number: int
-    status: str
+    status: Status
     overruled: bool
     deleted: bool
     prop_cm: float | None = None
     read_from: str | None = None
-    held_with: str | None = None
+    held_with: int | None = None
 
     @property
     def valid(self) -> bool:
         """Whether its readings enter the series."""
-        return self.status in ("ok", "watch") or (self.status == "retake" and self.overruled)
+        return self.status.counts(overruled=self.overruled)
+
+    @property
+    def asks_again(self) -> bool:
+        """Whether a check asks for another photograph."""
+        return self.status.asks_again(overruled=self.overruled)
+
+    @property
+    def marked(self) -> bool:
+        """Whether somebody has marked it."""
+        return self.status is not Status.UNMARKED
+
+    @property
+    def slot(self) -> Slot:
+        """Where it stands on its sheet."""
+        return Slot(self.pose, self.side, self.mode, self.number)
 
 
 _ASSESSMENT = (
@@ -62,57 +82,32 @@ _ASSESSMENT = (
     " WHERE p.coach_id = ?"
 )
 
-_LATEST = "(SELECT max(number) FROM marking WHERE trial_id = t.id)"
-
+#: A marking's status by its checks, worst first of what they say; ok without any.
+STATUS = (
+    "coalesce((SELECT status FROM check_result c WHERE c.marking_id = m.id"
+    " ORDER BY c.status = 'retake' DESC, c.status = 'watch' DESC LIMIT 1), 'ok')"
+)
 _TRIAL = (
-    "SELECT t.*, a.practitioner_id, ph.sha256, m.id AS marking_id,"
-    " coalesce(m.overrule_reason, '') AS overrule_reason,"
-    " (SELECT max(CASE status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
-    "  FROM check_result c WHERE c.marking_id = m.id) AS worst"
+    "SELECT t.*, a.practitioner_id, ph.sha256, t.deleted_at IS NOT NULL AS deleted,"
+    " coalesce(m.overrule_reason, '') <> '' AS overruled,"
+    f" CASE WHEN m.id IS NULL THEN 'unmarked' ELSE {STATUS} END AS status"
     " FROM trial t JOIN assessment a ON a.id = t.assessment_id"
     " JOIN practitioner p ON p.id = a.practitioner_id"
     " JOIN photo ph ON ph.id = t.photo_id"
-    f" LEFT JOIN marking m ON m.trial_id = t.id AND m.number = {_LATEST}"
+    f" LEFT JOIN marking m ON m.trial_id = t.id AND m.number = {NEWEST.format('t')}"
     " WHERE p.coach_id = ?"
 )
 
 
 def _assessment(row: sqlite3.Row) -> Assessment:
-    return Assessment(
-        row["id"],
-        row["practitioner_id"],
-        row["taken_at"],
-        row["warmth"],
-        row["notes"],
-        row["revision"],
-        row["signed_off_at"],
-        bool(row["still"]),
-    )
+    return made(Assessment, row, still=bool(row["still"]))
 
 
 def _trial(row: sqlite3.Row) -> Trial:
-    status = "unmarked"
-    if row["marking_id"] is not None:
-        status = ("ok", "watch", "retake")[row["worst"] or 0]
-    return Trial(
-        row["id"],
-        row["assessment_id"],
-        row["practitioner_id"],
-        row["photo_id"],
-        row["sha256"],
-        row["position_id"],
-        row["pose"],
-        row["side"],
-        row["mode"],
-        json.loads(row["variant"]),
-        row["number"],
-        status,
-        bool(row["overrule_reason"]),
-        row["deleted_at"] is not None,
-        row["prop_cm"],
-        row["read_from"],
-        row["held_with"],
-    )
+    return made(
+        Trial, row, variant=json.loads(row["variant"]), status=Status(row["status"]),
+        overruled=bool(row["overruled"]), deleted=bool(row["deleted"]),
+    )  # fmt: skip
 
 
 def still(db: Database, coach_id: int, practitioner_id: int) -> set[int]:
@@ -161,8 +156,7 @@ def update(
 ) -> bool:
     """Change date, warmth and notes."""
     cursor = db.execute(
-        "UPDATE assessment SET taken_at = ?, warmth = ?, notes = ? WHERE id = ? AND"
-        " practitioner_id IN (SELECT id FROM practitioner WHERE coach_id = ?)",
+        "UPDATE assessment SET taken_at = ?, warmth = ?, notes = ? WHERE id IN " + VISIT,
         (taken_at, warmth, notes, assessment_id, coach_id),
     )
     return cursor.rowcount == 1
@@ -171,8 +165,7 @@ def update(
 def set_still(db: Database, coach_id: int, assessment_id: int, still: bool) -> None:
     """Say whether nothing was practised since the visit before."""
     db.execute(
-        "UPDATE assessment SET still = ? WHERE id = ? AND"
-        " practitioner_id IN (SELECT id FROM practitioner WHERE coach_id = ?)",
+        "UPDATE assessment SET still = ? WHERE id IN " + VISIT,
         (int(still), assessment_id, coach_id),
     )
 
@@ -197,61 +190,56 @@ def add_trial(
     coach_id: int,
     assessment_id: int,
     photo_id: int,
+    slot: Slot,
     *,
-    pose: str,
-    side: str,
-    mode: str,
     variant: Mapping[str, str],
-    number: int,
     once_key: str | None = None,
     position_id: int | None = None,
 ) -> int:
-    """Add a trial. Conflict where its place is taken or the assessment is not theirs."""
+    """Add a trial. Conflict where its place is taken or none, or the assessment is not theirs."""
     if once_key:
         row = db.execute(_TRIAL + " AND t.once_key = ?", (coach_id, once_key)).fetchone()
         if row:
             return int(row["id"])
     if get(db, coach_id, assessment_id) is None:
         raise Conflict("There is no such assessment.")
-    try:
-        cursor = db.execute(
-            "INSERT INTO trial (assessment_id, photo_id, position_id, pose, side, mode, variant,"
-            " number, once_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (
-                assessment_id,
-                photo_id,
-                position_id,
-                pose,
-                side,
-                mode,
-                json.dumps(dict(variant), sort_keys=True),
-                number,
-                once_key,
-                db.now(),
-            ),
-        )
-    except sqlite3.IntegrityError as error:
-        raise Conflict(
-            f"Trial {number} of {side} {mode} already has a photograph. Delete it first, or choose "
-            "another trial."
-        ) from error
+    _free(db, coach_id, assessment_id, slot, "Delete it first, or choose another trial.")
+    cursor = db.execute(
+        "INSERT INTO trial (assessment_id, photo_id, position_id, pose, side, mode, variant,"
+        " number, once_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            assessment_id, photo_id, position_id, slot.pose, slot.side, slot.mode,
+            json.dumps(dict(variant), sort_keys=True), slot.number, once_key, db.now(),
+        ),
+    )  # fmt: skip
     return int(cursor.lastrowid or 0)
+
+
+def _free(db: Database, coach_id: int, assessment_id: int, slot: Slot, then: str) -> None:
+    """Conflict where a place of the sheet is taken, or beyond the last there is."""
+    if not 1 <= slot.number <= MOST_TRIALS:
+        raise Conflict(
+            f"A row has {MOST_TRIALS} trials at most: there is no trial {slot.number} of "
+            f"{slot.side} {slot.mode}."
+        )
+    if trial_at(db, coach_id, assessment_id, slot) is not None:
+        raise Conflict(
+            f"Trial {slot.number} of {slot.side} {slot.mode} already has a photograph. {then}"
+        )
 
 
 def read_elsewhere(db: Database, coach_id: int, trial_id: int, source: str) -> None:
     """Keep that a trial's readings came from somewhere else."""
     db.execute(
-        "UPDATE trial SET read_from = ? WHERE id = ? AND assessment_id IN (SELECT a.id"
-        " FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?)",
+        "UPDATE trial SET read_from = ? WHERE id IN " + TRIAL,
         (source, trial_id, coach_id),
     )
 
 
-def hold_with(db: Database, coach_id: int, trial_id: int, other: str | None) -> bool:
-    """Say which place of the assessment shows the same hold from elsewhere; None for none."""
+def hold_with(db: Database, coach_id: int, trial_id: int, other: int | None) -> bool:
+    """Say which other trial shows the same hold from elsewhere; None for none."""
     cursor = db.execute(
-        "UPDATE trial SET held_with = ? WHERE id = ? AND assessment_id IN (SELECT a.id"
-        " FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?)",
+        "UPDATE trial SET held_with = ? WHERE id IN " + TRIAL,
         (other, trial_id, coach_id),
     )
     return cursor.rowcount == 1
@@ -309,20 +297,16 @@ def move_trial(
     old = trial(db, coach_id, trial_id)
     if old is None:
         raise Conflict("There is no such photograph.")
-    try:
-        db.execute(
-            "UPDATE trial SET pose = ?, side = ?, mode = ?, number = ?, variant = ?,"
-            " position_id = ? WHERE id = ?",
-            (
-                slot.pose, slot.side, slot.mode, slot.number,
-                json.dumps(dict(variant), sort_keys=True), position_id, trial_id,
-            ),
-        )  # fmt: skip
-    except sqlite3.IntegrityError as error:
-        raise Conflict(
-            f"Trial {slot.number} of {slot.side} {slot.mode} already has a photograph. Choose "
-            "another place."
-        ) from error
+    if old.slot != slot or old.deleted:
+        _free(db, coach_id, old.assessment_id, slot, "Choose another place.")
+    db.execute(
+        "UPDATE trial SET pose = ?, side = ?, mode = ?, number = ?, variant = ?,"
+        " position_id = ? WHERE id = ?",
+        (
+            slot.pose, slot.side, slot.mode, slot.number,
+            json.dumps(dict(variant), sort_keys=True), position_id, trial_id,
+        ),
+    )  # fmt: skip
     if old.pose != slot.pose:
         _put_markings_away(db, old)
         _take_markings_back(db, old, slot)
@@ -382,9 +366,7 @@ def put_away(db: Database, coach_id: int, assessment_id: int) -> list[Trial]:
 def delete_trial(db: Database, coach_id: int, trial_id: int) -> bool:
     """Put a trial away; ``restore_trial`` brings it back."""
     cursor = db.execute(
-        "UPDATE trial SET deleted_at = ? WHERE id = ? AND deleted_at IS NULL AND assessment_id IN"
-        " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-        "  WHERE p.coach_id = ?)",
+        "UPDATE trial SET deleted_at = ? WHERE deleted_at IS NULL AND id IN " + TRIAL,
         (db.now(), trial_id, coach_id),
     )
     return cursor.rowcount == 1
@@ -392,18 +374,13 @@ def delete_trial(db: Database, coach_id: int, trial_id: int) -> bool:
 
 def restore_trial(db: Database, coach_id: int, trial_id: int) -> bool:
     """Bring a deleted trial back. Conflict where its place has been taken since."""
-    try:
-        cursor = db.execute(
-            "UPDATE trial SET deleted_at = NULL WHERE id = ? AND assessment_id IN"
-            " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-            "  WHERE p.coach_id = ?)",
-            (trial_id, coach_id),
-        )
-    except sqlite3.IntegrityError as error:
-        raise Conflict(
-            "Another photograph has taken this trial's place: delete that one first."
-        ) from error
-    return cursor.rowcount == 1
+    old = trial(db, coach_id, trial_id)
+    if old is None or not old.deleted:
+        return False
+    if trial_at(db, coach_id, old.assessment_id, old.slot) is not None:
+        raise Conflict("Another photograph has taken this trial's place: delete that one first.")
+    db.execute("UPDATE trial SET deleted_at = NULL WHERE id = ?", (trial_id,))
+    return True
 
 
 def set_details(
@@ -415,9 +392,7 @@ def set_details(
 ) -> bool:
     """Say how the pose was done: its variant and the height of what supported it, cm."""
     cursor = db.execute(
-        "UPDATE trial SET variant = ?, prop_cm = ? WHERE id = ? AND assessment_id IN"
-        " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-        "  WHERE p.coach_id = ?)",
+        "UPDATE trial SET variant = ?, prop_cm = ? WHERE id IN " + TRIAL,
         (json.dumps(dict(variant), sort_keys=True), prop_cm, trial_id, coach_id),
     )
     return cursor.rowcount == 1

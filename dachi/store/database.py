@@ -5,13 +5,13 @@ from __future__ import annotations
 import errno
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
 from dachi.clock import Clock
-from dachi.errors import Told
+from dachi.errors import NotDone, Told, Trouble
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 FILE = "dachi.sqlite3"
@@ -19,20 +19,40 @@ FILE = "dachi.sqlite3"
 COPIES = "copies"
 
 
-class StoreError(Told):
+class StoreError(Trouble):
     """The data folder cannot be used; the message says what to do."""
 
+    code = "store"
 
-class Conflict(Told):
+
+class Conflict(NotDone):
     """Something changed in between or exists already; the message says what."""
 
+    code = "conflict"
 
-class DiskTrouble(Told):
+
+class Busy(Trouble):
+    """Somebody else is writing for so long that this could not; nothing was changed."""
+
+    code = "busy"
+
+    def __init__(self) -> None:
+        super().__init__(
+            "Dachi is busy with something long (an import, erasing, bringing verdicts up to date): "
+            "nothing was changed. Do it again in a moment"
+        )
+
+
+class DiskTrouble(Trouble):
     """Nothing could be written; the message says why, and that nothing was lost."""
+
+    code = "disk"
 
 
 class DiskFull(DiskTrouble):
     """The disk has no room; whoever is told can make some."""
+
+    code = "disk-full"
 
     def __init__(self) -> None:
         super().__init__(
@@ -43,6 +63,8 @@ class DiskFull(DiskTrouble):
 
 class Damaged(StoreError):
     """The database file itself is broken."""
+
+    code = "damaged"
 
     def __init__(self) -> None:
         super().__init__(
@@ -65,35 +87,66 @@ def disk_trouble(error: OSError) -> DiskTrouble | None:
     return None
 
 
+def told_of(error: sqlite3.Error) -> Told | None:
+    """What an error of the database means to a person, by its code; None where it is a fault.
+
+    The lowest byte of SQLite's extended codes is the kind (https://sqlite.org/rescode.html).
+    """
+    kind = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if kind in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return Busy()
+    if kind in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
+        return Damaged()
+    meant = {
+        sqlite3.SQLITE_FULL: errno.ENOSPC,
+        sqlite3.SQLITE_READONLY: errno.EROFS,
+        sqlite3.SQLITE_IOERR: errno.EIO,
+    }.get(kind)
+    return disk_trouble(OSError(meant, "")) if meant is not None else None
+
+
 class Database(sqlite3.Connection):
     """A connection that carries the clock by which stored things are dated.
 
-    ``writing`` says whether the transaction that is open holds the write lock.
+    ``writing`` says whether the transaction that is open holds the write lock. A ``guarded``
+    connection changes nothing outside a savepoint: rooms have commands for that. ``acting`` and
+    ``concerned`` are for who builds commands of savepoints.
     """
 
     clock: Clock
     writing = False
+    guarded = False
+    _closed = False
+    acting = False
+    depth = 0
+
+    def __init__(self, *args: Any, **more: Any) -> None:
+        super().__init__(*args, **more)
+        self.concerned: dict[Any, Any] = {}
 
     def execute(self, *args: Any) -> sqlite3.Cursor:
-        """Run a statement; DiskTrouble where it cannot be written, Damaged where it is broken."""
+        """Run a statement; Told where what is in the way can be said (see ``told_of``)."""
         try:
             return super().execute(*args)
-        except sqlite3.OperationalError as error:
-            if "full" in str(error):
-                raise DiskFull from error
-            if "readonly" in str(error):
-                found = disk_trouble(OSError(errno.EROFS, ""))
-                assert found is not None
-                raise found from error
-            if "disk I/O" in str(error):
-                raise DiskTrouble(
-                    "The disk reports an error: nothing was saved. Back up and replace it"
-                ) from error
+        except sqlite3.Error as error:
+            self._translate(error, args)
             raise
-        except sqlite3.DatabaseError as error:
-            if "malformed" in str(error) or "not a database" in str(error):
-                raise Damaged from error
+
+    def executemany(self, *args: Any) -> sqlite3.Cursor:
+        """Run a statement for each of several rows; Told as in ``execute``."""
+        try:
+            return super().executemany(*args)
+        except sqlite3.Error as error:
+            self._translate(error, args)
             raise
+
+    def _translate(self, error: sqlite3.Error, args: Sequence[Any]) -> None:
+        told = told_of(error)
+        kind = getattr(error, "sqlite_errorcode", 0) & 0xFF
+        if self._closed and kind == sqlite3.SQLITE_READONLY:
+            raise RuntimeError(f"written outside a command: {args[0]}") from error
+        if told is not None:
+            raise told from error
 
     def now(self) -> str:
         """UTC time as stored: ISO 8601 to the millisecond."""
@@ -101,8 +154,12 @@ class Database(sqlite3.Connection):
 
     def begin(self, *, write: bool) -> None:
         """Open a transaction; a ``write`` one waits for others to finish theirs."""
+        if write:
+            # The lock itself is taken as if something were written.
+            self._close(False)
         self.execute("BEGIN IMMEDIATE" if write else "BEGIN")
         self.writing = write
+        self._close(not self.depth)
 
     def end(self, *, keep: bool) -> None:
         """Commit or roll back what is open, if anything is."""
@@ -110,30 +167,61 @@ class Database(sqlite3.Connection):
             self.execute("COMMIT" if keep else "ROLLBACK")
         self.writing = False
 
-    def again(self, *, keep: bool) -> None:
-        """End the open transaction and open another of its kind."""
-        write = self.writing
-        self.end(keep=keep)
-        self.begin(write=write)
+    def guard(self) -> None:
+        """From now on only what happens within a savepoint changes anything."""
+        self.guarded = True
+        self._close(True)
 
-    def to_write(self) -> None:
-        """Take the write lock for something derived; a transaction that has it goes on.
+    def _close(self, closed: bool) -> None:
+        """Let nothing be written from now on, or open what is guarded again."""
+        if self.guarded and closed != self._closed:
+            self.execute(f"PRAGMA query_only = {'ON' if closed else 'OFF'}")
+            self._closed = closed
 
-        What was read so far may have changed since: what is written must not depend on it.
+    @contextmanager
+    def savepoint(self) -> Iterator[None]:
+        """Everything inside happens, or nothing does; they nest.
+
+        Without a transaction around it, it is one; one that only reads becomes one that writes:
+        what was read so far may have changed since.
         """
-        if not self.writing:
+        alone = not self.in_transaction
+        if alone:
+            self.begin(write=True)
+        elif not self.writing:
             self.end(keep=True)
             self.begin(write=True)
+        self.depth += 1
+        self._close(False)
+        name = f"act_{self.depth}"
+        done = False
+        try:
+            self.execute(f"SAVEPOINT {name}")
+            yield
+            done = True
+        finally:
+            # A full disk may have ended the whole transaction by itself.
+            if self.in_transaction:
+                if not done:
+                    self.execute(f"ROLLBACK TO {name}")
+                self.execute(f"RELEASE {name}")
+            self.depth -= 1
+            self._close(not self.depth)
+            if alone:
+                self.end(keep=done)
 
     @contextmanager
     def unlocked(self) -> Iterator[None]:
         """Let others write while slow work is done that needs no database."""
-        write = self.writing
+        if self.depth:
+            raise RuntimeError("slow work within a command")
+        within, write = self.in_transaction, self.writing
         self.end(keep=True)
         try:
             yield
         finally:
-            self.begin(write=write)
+            if within:
+                self.begin(write=write)
 
 
 def open_folder(folder: Path) -> Path:
@@ -174,13 +262,8 @@ def connect(folder: Path, clock: Clock) -> Database:
 @contextmanager
 def transaction(db: Database) -> Iterator[Database]:
     """One write transaction: everything inside happens, or nothing does."""
-    db.begin(write=True)
-    try:
+    with db.savepoint():
         yield db
-    except BaseException:
-        db.end(keep=False)
-        raise
-    db.end(keep=True)
 
 
 def newest_version(scripts: Path = MIGRATIONS) -> int:
@@ -214,13 +297,19 @@ def migrate(db: Database, scripts: Path = MIGRATIONS) -> int:
             continue
         statements = path.read_text("utf-8")
         try:
-            db.executescript(
-                f"BEGIN IMMEDIATE;\n{statements}\nPRAGMA user_version = {number};\nCOMMIT;"
-            )
+            # A table that is made anew is dropped for a moment: what refers to it is checked after.
+            db.execute("PRAGMA foreign_keys = OFF")
+            db.executescript(f"BEGIN IMMEDIATE;\n{statements}\nPRAGMA user_version = {number};")
+            lost = db.execute("PRAGMA foreign_key_check").fetchall()
+            if lost:
+                raise sqlite3.IntegrityError(f"{len(lost)} rows refer to nothing")
+            db.execute("COMMIT")
         except sqlite3.Error as error:
             if db.in_transaction:
                 db.execute("ROLLBACK")
             raise StoreError(f"The database could not be brought up to date: {error}.") from error
+        finally:
+            db.execute("PRAGMA foreign_keys = ON")
         version = number
     return int(version)
 

@@ -6,19 +6,16 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from dachi.core.words import Place
 from dachi.store.database import Database
-
-_OWN = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE a.id = ? AND p.coach_id = ?"
-)
+from dachi.store.rows import VISIT, made
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class DayState:
     """How the person is: ``pain`` by place 0 to 10, hours slept, warm-up in minutes."""
 
-    pain: Mapping[str, int] = field(default_factory=dict)
+    pain: Mapping[Place, int] = field(default_factory=dict)
     sleep_h: float | None = None
     hard_training: str = ""
     warm_up_min: float | None = None
@@ -28,18 +25,13 @@ class DayState:
 def of_assessment(db: Database, coach_id: int, assessment_id: int) -> DayState | None:
     """Return how the person was, None where nobody has said."""
     row = db.execute(
-        f"SELECT * FROM assessment_state WHERE assessment_id IN ({_OWN})",
+        f"SELECT * FROM assessment_state WHERE assessment_id IN {VISIT}",
         (assessment_id, coach_id),
     ).fetchone()
     if row is None:
         return None
-    return DayState(
-        json.loads(row["pain"]),
-        row["sleep_h"],
-        row["hard_training"],
-        row["warm_up_min"],
-        row["saved_at"],
-    )
+    pain = {Place(k): level for k, level in json.loads(row["pain"]).items()}
+    return made(DayState, row, pain=pain)
 
 
 def hurting(db: Database, coach_id: int, practitioner_id: int) -> set[int]:
@@ -68,7 +60,7 @@ def save(db: Database, coach_id: int, assessment_id: int, found: DayState) -> No
     """Keep how the person is today."""
     db.execute(
         "INSERT INTO assessment_state (assessment_id, pain, sleep_h, hard_training, warm_up_min,"
-        f" saved_at) SELECT id, ?, ?, ?, ?, ? FROM ({_OWN}) WHERE true"
+        f" saved_at) SELECT id, ?, ?, ?, ?, ? FROM {VISIT} WHERE true"
         " ON CONFLICT (assessment_id) DO UPDATE SET pain = excluded.pain,"
         " sleep_h = excluded.sleep_h, hard_training = excluded.hard_training,"
         " warm_up_min = excluded.warm_up_min, saved_at = excluded.saved_at",

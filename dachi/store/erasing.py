@@ -93,7 +93,7 @@ def _remove(
 
 
 def _references(db: Database) -> dict[str, list[tuple[str, str]]]:
-    """Table to the (table, column) that refer to it."""
+    """Table to the (table, column) that go with it; what only names it is let go by itself."""
     names = [
         r["name"]
         for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
@@ -102,7 +102,8 @@ def _references(db: Database) -> dict[str, list[tuple[str, str]]]:
     found: dict[str, list[tuple[str, str]]] = {n: [] for n in names}
     for name in names:
         for r in db.execute(f"PRAGMA foreign_key_list({name})").fetchall():
-            found[r["table"]].append((name, r["from"]))
+            if r["on_delete"] != "SET NULL":
+                found[r["table"]].append((name, r["from"]))
     return found
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import PERSON, belongs, made
 
 KINDS = ("injury", "holiday", "plan", "note")
 
@@ -33,9 +34,6 @@ class Annotation:
     text: str
 
 
-_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
-
-
 def add(
     db: Database,
     coach_id: int,
@@ -49,7 +47,7 @@ def add(
     due_on: str | None,
 ) -> int:
     """Set a goal; an open one for the same measure, side and mode is closed."""
-    if db.execute(_OWN, (practitioner_id, coach_id)).fetchone() is None:
+    if not belongs(db, PERSON, practitioner_id, coach_id):
         raise Conflict("There is no such practitioner.")
     db.execute(
         "UPDATE goal SET closed_at = ? WHERE practitioner_id = ? AND pose = ? AND family = ?"
@@ -71,13 +69,7 @@ def of_practitioner(db: Database, coach_id: int, practitioner_id: int) -> list[G
         " WHERE p.coach_id = ? AND p.id = ? AND g.closed_at IS NULL ORDER BY g.id",
         (coach_id, practitioner_id),
     )
-    return [
-        Goal(
-            r["id"], r["practitioner_id"], r["pose"], r["family"], r["side"], r["mode"],
-            r["target"], r["due_on"],
-        )
-        for r in rows
-    ]  # fmt: skip
+    return [made(Goal, r) for r in rows]
 
 
 def close(db: Database, coach_id: int, goal_id: int) -> int | None:
@@ -97,7 +89,7 @@ def annotate(
     db: Database, coach_id: int, practitioner_id: int, on_date: str, kind: str, text: str
 ) -> int:
     """Note something that happened on a day."""
-    if db.execute(_OWN, (practitioner_id, coach_id)).fetchone() is None:
+    if not belongs(db, PERSON, practitioner_id, coach_id):
         raise Conflict("There is no such practitioner.")
     cursor = db.execute(
         "INSERT INTO annotation (practitioner_id, on_date, kind, text, created_at)"
@@ -114,7 +106,7 @@ def notes_of(db: Database, coach_id: int, practitioner_id: int) -> list[Annotati
         " WHERE p.coach_id = ? AND p.id = ? ORDER BY n.on_date, n.id",
         (coach_id, practitioner_id),
     )
-    return [Annotation(r["id"], r["on_date"], r["kind"], r["text"]) for r in rows]
+    return [made(Annotation, r) for r in rows]
 
 
 def remove_annotation(db: Database, coach_id: int, annotation_id: int) -> int | None:

@@ -10,17 +10,20 @@ from typing import Any, NamedTuple
 
 from dachi.core.measuring.bones import Bone
 from dachi.core.measuring.scene import CheckResult, Reading, Result
+from dachi.store.assessments import STATUS
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import MARKING, NEWEST, TRIAL, VISIT, made, values
 
 Point = tuple[float, float]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Marking:
     """Marks on one trial's photo as a person left them. Pixels of the stored picture.
 
     ``marked`` says how they were set; nothing where that has not been said. ``seen`` are marks
-    left where the program saw them.
+    left where the program saw them. ``lent_from`` is the trial whose mat corners somebody agreed
+    to here; ``made_from`` what its readings were made from (rules and whole input), empty before.
     """
 
     marks: Mapping[str, Point]
@@ -36,6 +39,8 @@ class Marking:
     number: int = 0
     created_at: str = ""
     seen: tuple[str, ...] = ()
+    lent_from: int | None = None
+    made_from: str = ""
 
 
 class Charted(NamedTuple):
@@ -64,43 +69,31 @@ class Charted(NamedTuple):
     sd_change: float | None
 
 
-_OWN_TRIAL = (
-    "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
-    " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ? AND t.id = ?"
-)
-
-
-_OWN_MARKING = (
-    "SELECT m.id FROM marking m JOIN trial t ON t.id = m.trial_id"
-    " JOIN assessment a ON a.id = t.assessment_id"
-    " JOIN practitioner p ON p.id = a.practitioner_id WHERE m.id = ? AND p.coach_id = ?"
-)
-
-
 def save(
     db: Database,
     coach_id: int,
     trial_id: int,
     marking: Marking,
-    result: Result,
-    made_from: str,
     *,
     once_key: str | None = None,
     seen: int | None = None,
 ) -> int:
-    """Add a marking with its readings and drop the draft; return its number.
+    """Add a marking and drop the draft; return its id. What it reads is derived after.
 
     ``seen`` is the number of the marking the person was looking at: Conflict where
     somebody saved another in between. The same ``once_key`` again changes nothing.
     """
-    if db.execute(_OWN_TRIAL, (coach_id, trial_id)).fetchone() is None:
+    if (
+        db.execute(f"SELECT 1 WHERE ? IN {TRIAL}", (trial_id, trial_id, coach_id)).fetchone()
+        is None
+    ):
         raise Conflict("There is no such photograph.")
     if once_key:
         row = db.execute(
-            "SELECT number FROM marking WHERE trial_id = ? AND once_key = ?", (trial_id, once_key)
+            "SELECT id FROM marking WHERE trial_id = ? AND once_key = ?", (trial_id, once_key)
         ).fetchone()
         if row:
-            return int(row["number"])
+            return int(row["id"])
     (last,) = db.execute(
         "SELECT coalesce(max(number), 0) FROM marking WHERE trial_id = ?", (trial_id,)
     ).fetchone()
@@ -111,75 +104,57 @@ def save(
         )
     cursor = db.execute(
         "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
-        " overrule_reason, marked, once_key, created_at, seen)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        f" overrule_reason, marked, once_key, created_at, seen, lent_from) VALUES {values(14)}",
         (
-            trial_id,
-            last + 1,
-            _dump(marking.marks),
-            _dump(marking.mark_sds),
+            trial_id, last + 1, _dump(marking.marks), _dump(marking.mark_sds),
             _dump(marking.level) if marking.level else None,
             _dump(marking.corners) if marking.corners else None,
-            marking.facing,
-            marking.author,
-            marking.overrule_reason,
-            marking.marked or "eye",
-            once_key,
-            db.now(),
-            _dump(sorted(marking.seen)),
+            marking.facing, marking.author, marking.overrule_reason, marking.marked or "eye",
+            once_key, db.now(), _dump(sorted(marking.seen)), marking.lent_from,
         ),
-    )
-    _save_readings(db, int(cursor.lastrowid or 0), result, made_from)
+    )  # fmt: skip
     db.execute("UPDATE trial SET marked = 1 WHERE id = ?", (trial_id,))
     db.execute("DELETE FROM draft WHERE trial_id = ?", (trial_id,))
-    return int(last) + 1
+    return int(cursor.lastrowid or 0)
 
 
-def _save_readings(db: Database, marking_id: int, result: Result, made_from: str) -> None:
-    bones = {n: (b.cm, b.sd, b.repeats) for n, b in result.bones.items()}
-    db.execute(
-        "UPDATE marking SET bones = ? WHERE id = ?", (_dump(bones) if bones else None, marking_id)
+def keep_readings(
+    db: Database, coach_id: int, marking_id: int, result: Result | None, made_from: str
+) -> None:
+    """Put readings and checks in the place of a marking's old ones, and what they were made from.
+
+    Without a result the old ones stay: nothing can be read of that input.
+    """
+    bones = {n: (b.cm, b.sd, b.repeats) for n, b in result.bones.items()} if result else {}
+    cursor = db.execute(
+        f"UPDATE marking SET made_from = ?, bones = iif(?, ?, bones) WHERE id IN {MARKING}",
+        (made_from, result is not None, _dump(bones) if bones else None, marking_id, coach_id),
     )
+    if cursor.rowcount != 1:
+        raise Conflict("There is no such marking.")
+    if result is None:
+        return
+    db.execute("DELETE FROM reading WHERE marking_id = ?", (marking_id,))
+    db.execute("DELETE FROM check_result WHERE marking_id = ?", (marking_id,))
     db.executemany(
         "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
-        " method, made_from, sd_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        f" method, sd_change) VALUES {values(11)}",
         [
             (
-                marking_id,
-                r.id,
-                r.label,
-                r.unit,
-                r.value,
-                r.sd,
-                r.low,
-                r.high,
-                int(r.headline),
-                result.method,
-                made_from,
-                r.sd_change,
+                marking_id, r.id, r.label, r.unit, r.value, r.sd, r.low, r.high, int(r.headline),
+                result.method, r.sd_change,
             )
             for r in result.readings
         ],
-    )
+    )  # fmt: skip
     db.executemany(
         "INSERT INTO check_result (marking_id, check_id, label, value, sd, unit, limit_value,"
-        " status, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        f" status, message) VALUES {values(9)}",
         [
             (marking_id, c.id, c.label, c.value, c.sd, c.unit, c.limit, c.status, c.message)
             for c in result.checks
         ],
     )
-
-
-def replace_readings(
-    db: Database, coach_id: int, marking_id: int, result: Result, made_from: str
-) -> None:
-    """Put newly computed readings and checks in the place of a marking's old ones."""
-    if db.execute(_OWN_MARKING, (marking_id, coach_id)).fetchone() is None:
-        raise Conflict("There is no such marking.")
-    db.execute("DELETE FROM reading WHERE marking_id = ?", (marking_id,))
-    db.execute("DELETE FROM check_result WHERE marking_id = ?", (marking_id,))
-    _save_readings(db, marking_id, result, made_from)
 
 
 def _dump(value: Any) -> str:
@@ -193,84 +168,68 @@ def _points(text: str | None) -> dict[str, Point]:
 def _from_row(row: sqlite3.Row) -> Marking:
     """Read a marking from its row."""
     level = json.loads(row["level"]) if row["level"] else None
-    return Marking(
-        _points(row["marks"]),
-        json.loads(row["mark_sds"]),
-        ((level[0][0], level[0][1]), (level[1][0], level[1][1])) if level else None,
-        _points(row["corners"]) if row["corners"] else None,
-        row["facing"],
-        row["author"],
-        row["overrule_reason"],
-        row["marked"],
-        row["id"],
-        row["trial_id"],
-        row["number"],
-        row["created_at"],
-        tuple(json.loads(row["seen"])),
+    return made(
+        Marking,
+        row,
+        marks=_points(row["marks"]),
+        mark_sds=json.loads(row["mark_sds"]),
+        level=((level[0][0], level[0][1]), (level[1][0], level[1][1])) if level else None,
+        corners=_points(row["corners"]) if row["corners"] else None,
+        seen=tuple(json.loads(row["seen"])),
     )
-
-
-def get(db: Database, coach_id: int, marking_id: int) -> Marking | None:
-    """Return a marking by id."""
-    row = db.execute(
-        f"SELECT * FROM marking WHERE id IN ({_OWN_MARKING})", (marking_id, coach_id)
-    ).fetchone()
-    return _from_row(row) if row else None
 
 
 def history(db: Database, coach_id: int, trial_id: int) -> list[Marking]:
     """Return every marking of a trial, newest first."""
     rows = db.execute(
-        f"SELECT * FROM marking WHERE trial_id IN ({_OWN_TRIAL}) ORDER BY number DESC",
-        (coach_id, trial_id),
+        f"SELECT * FROM marking WHERE trial_id IN {TRIAL} ORDER BY number DESC",
+        (trial_id, coach_id),
     )
     return [_from_row(r) for r in rows]
 
 
+def newest_of(db: Database, coach_id: int, assessment_id: int) -> dict[int, Marking]:
+    """Return the newest marking of each trial of an assessment, put away or not, by trial."""
+    rows = db.execute(
+        "SELECT m.* FROM trial t JOIN marking m ON m.trial_id = t.id"
+        f" AND m.number = {NEWEST.format('t')} WHERE t.assessment_id IN {VISIT}",
+        (assessment_id, coach_id),
+    )
+    return {r["trial_id"]: _from_row(r) for r in rows}
+
+
+_OF_NEWEST = (
+    f" JOIN marking m ON m.id = x.marking_id WHERE m.trial_id IN {TRIAL}"
+    " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = m.trial_id)"
+)
+
+
 def readings(db: Database, coach_id: int, trial_id: int) -> list[Reading]:
     """Return the readings of a trial's newest marking."""
-    rows = db.execute(
-        "SELECT r.* FROM reading r JOIN marking m ON m.id = r.marking_id"
-        f" WHERE m.trial_id IN ({_OWN_TRIAL})"
-        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = m.trial_id)",
-        (coach_id, trial_id),
-    )
+    rows = db.execute("SELECT x.* FROM reading x" + _OF_NEWEST, (trial_id, coach_id))
     return [
-        Reading(
-            r["measure"],
-            r["label"],
-            r["unit"],
-            r["value"],
-            r["sd"],
-            r["low"],
-            r["high"],
-            bool(r["headline"]),
-        )
+        made(Reading, r, id=r["measure"], headline=bool(r["headline"]), apparent=False)
         for r in rows
     ]
+
+
+def headlines(db: Database, coach_id: int, assessment_id: int) -> dict[int, Reading]:
+    """Return the main reading of each marked trial of an assessment."""
+    rows = db.execute(
+        "SELECT r.*, t.id AS trial FROM trial t JOIN marking m ON m.trial_id = t.id"
+        f" AND m.number = {NEWEST.format('t')} JOIN reading r ON r.marking_id = m.id"
+        f" AND r.headline = 1 WHERE t.assessment_id IN {VISIT} ORDER BY r.rowid DESC",
+        (assessment_id, coach_id),
+    )
+    return {
+        r["trial"]: made(Reading, r, id=r["measure"], headline=True, apparent=False) for r in rows
+    }
 
 
 def checks(db: Database, coach_id: int, trial_id: int) -> list[CheckResult]:
     """Return the checks of a trial's newest marking."""
-    rows = db.execute(
-        "SELECT c.* FROM check_result c JOIN marking m ON m.id = c.marking_id"
-        f" WHERE m.trial_id IN ({_OWN_TRIAL})"
-        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = m.trial_id)",
-        (coach_id, trial_id),
-    )
-    return [
-        CheckResult(
-            r["check_id"],
-            r["label"],
-            r["value"],
-            r["sd"],
-            r["unit"],
-            r["limit_value"],
-            r["status"],
-            r["message"],
-        )
-        for r in rows
-    ]
+    rows = db.execute("SELECT x.* FROM check_result x" + _OF_NEWEST, (trial_id, coach_id))
+    return [made(CheckResult, r, id=r["check_id"], limit=r["limit_value"]) for r in rows]
 
 
 def charted(
@@ -293,13 +252,11 @@ def charted(
     rows = cursor.execute(
         "SELECT t.id, a.id, a.taken_at, a.warmth, t.pose, t.side, t.mode, t.variant, t.number,"
         " r.measure, r.value, r.sd, r.method,"
-        " coalesce((SELECT CASE max(CASE c.status WHEN 'ok' THEN 0 WHEN 'watch' THEN 1 ELSE 2 END)"
-        "  WHEN 2 THEN 'retake' WHEN 1 THEN 'watch' ELSE 'ok' END"
-        "  FROM check_result c WHERE c.marking_id = m.id), 'ok'),"
+        f" {STATUS},"
         " m.overrule_reason <> '', t.prop_cm, m.marked, r.sd_change"
         " FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
-        f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"
+        f" JOIN marking m ON m.trial_id = t.id AND m.number = {NEWEST.format('t')}"
         f" JOIN reading r ON r.marking_id = m.id AND (r.headline = 1{more})"
         f" WHERE p.coach_id = ? AND p.id = ?{own} ORDER BY a.taken_at, t.id",
         (*also, coach_id, practitioner_id, *asked),
@@ -307,22 +264,24 @@ def charted(
     return list(map(Charted._make, rows))
 
 
-def bones(
-    db: Database, coach_id: int, practitioner_id: int, before: str | None = None
-) -> list[dict[str, Bone]]:
-    """Return the lengths that a practitioner's marked shots tell, a dict each.
-
-    ``before`` leaves out assessments of that time and later.
+def bones(db: Database, coach_id: int, practitioner_id: int) -> list[tuple[str, int, str]]:
+    """Return the lengths that a practitioner's marked shots tell, in the order of the shots:
+    when the shot's assessment was, its marking and the stored lengths (see ``read_bones``).
     """
     rows = db.execute(
-        "SELECT m.bones FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
+        "SELECT a.taken_at, m.id, m.bones FROM practitioner p"
+        " JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
-        f" JOIN marking m ON m.trial_id = t.id AND m.number = {_newest('t.id')}"
-        " WHERE p.coach_id = ? AND p.id = ? AND m.bones IS NOT NULL"
-        " AND (? IS NULL OR a.taken_at < ?) ORDER BY t.id",
-        (coach_id, practitioner_id, before, before),
+        f" JOIN marking m ON m.trial_id = t.id AND m.number = {NEWEST.format('t')}"
+        " WHERE p.coach_id = ? AND p.id = ? AND m.bones IS NOT NULL ORDER BY t.id",
+        (coach_id, practitioner_id),
     )
-    return [{n: Bone(*b) for n, b in json.loads(r["bones"]).items()} for r in rows]
+    return [(r["taken_at"], r["id"], r["bones"]) for r in rows]
+
+
+def read_bones(text: str) -> dict[str, Bone]:
+    """The lengths of one shot as they are stored."""
+    return {n: Bone(*b) for n, b in json.loads(text).items()}
 
 
 def measured_poses(db: Database, coach_id: int, practitioner_id: int) -> dict[str, int]:
@@ -337,29 +296,25 @@ def measured_poses(db: Database, coach_id: int, practitioner_id: int) -> dict[st
     return {r["pose"]: r["trials"] for r in rows}
 
 
-def _newest(trial: str) -> str:
-    return f"(SELECT max(number) FROM marking WHERE trial_id = {trial})"
-
-
 def save_draft(db: Database, coach_id: int, trial_id: int, body: Mapping[str, Any]) -> None:
     """Keep where the rings were last left."""
     db.execute(
-        f"INSERT INTO draft (trial_id, body, updated_at) SELECT id, ?, ? FROM ({_OWN_TRIAL})"
+        f"INSERT INTO draft (trial_id, body, updated_at) SELECT id, ?, ? FROM {TRIAL}"
         " WHERE true ON CONFLICT (trial_id)"
         " DO UPDATE SET body = excluded.body, updated_at = excluded.updated_at",
-        (_dump(body), db.now(), coach_id, trial_id),
+        (_dump(body), db.now(), trial_id, coach_id),
     )
 
 
 def drop_draft(db: Database, coach_id: int, trial_id: int) -> None:
     """Forget an unfinished marking."""
-    db.execute(f"DELETE FROM draft WHERE trial_id IN ({_OWN_TRIAL})", (trial_id, coach_id))
+    db.execute(f"DELETE FROM draft WHERE trial_id IN {TRIAL}", (trial_id, coach_id))
 
 
 def draft(db: Database, coach_id: int, trial_id: int) -> dict[str, Any] | None:
     """Return the draft of a trial, if it has one."""
     row = db.execute(
-        f"SELECT body FROM draft WHERE trial_id IN ({_OWN_TRIAL})", (coach_id, trial_id)
+        f"SELECT body FROM draft WHERE trial_id IN {TRIAL}", (trial_id, coach_id)
     ).fetchone()
     return dict(json.loads(row["body"])) if row else None
 

@@ -31,6 +31,9 @@ LEFT = (
     "coach", "coach_session", "happening", "invitation", "private_link", "phone_link",
     "pose_summary", "scatter_evidence",
 )  # fmt: skip
+#: What is moved although it is derived: it may have been derived again since.
+DERIVED = ("reading", "check_result", "proposal", "week_plan")
+_DERIVED = {"marking": ("made_from", "bones")}
 #: Keys that only mean something to whoever sent the row.
 _FORGOTTEN = {"assessment": "once_key", "trial": "once_key", "marking": "once_key"}
 
@@ -61,12 +64,17 @@ def dump(db: Database, coach_id: int, people: Sequence[int]) -> Tables:
             shown = _shown(db, ranks)
             rows = [r for r in rows if r["id"] in shown]
         else:
-            rows = [r for r in rows if _belongs(r, refers, ranks)]
+            rows = [r for r in rows if _belongs(table, r, refers, ranks)]
         keys = rows[0].keys() if rows else []
         if "id" in keys:
             ranks[table] = {r["id"]: n for n, r in enumerate(rows, 1)}
         found[table] = [_plain(table, r, refers, ranks) for r in rows]
     return found
+
+
+def _within(table: str, column: str, other: str) -> bool:
+    """Whether a column names another row of its own table: one that may come later."""
+    return table == other and column != "id"
 
 
 def _shown(db: Database, ranks: Mapping[str, Mapping[int, int]]) -> set[int]:
@@ -83,9 +91,13 @@ def _refers(db: Database, table: str) -> dict[str, str]:
 
 
 def _belongs(
-    row: sqlite3.Row, refers: Mapping[str, str], ranks: Mapping[str, Mapping[int, int]]
+    table: str,
+    row: Mapping[str, Any] | sqlite3.Row,
+    refers: Mapping[str, str],
+    ranks: Mapping[str, Mapping[int, int]],
 ) -> bool:
-    return all(row[c] is None or row[c] in ranks.get(t, {}) for c, t in refers.items())
+    own = {c: t for c, t in refers.items() if not _within(table, c, t) and c in row.keys()}  # noqa: SIM118
+    return all(row[c] is None or row[c] in ranks.get(t, {}) for c, t in own.items())
 
 
 def _plain(
@@ -98,7 +110,7 @@ def _plain(
         if key == "id":
             found[key] = ranks[table][row["id"]]
         elif key in refers and row[key] is not None:
-            found[key] = ranks[refers[key]][row[key]]
+            found[key] = ranks[refers[key]].get(row[key])
         else:
             found[key] = row[key]
     return found
@@ -118,6 +130,7 @@ def load(
     for table in MOVED:
         refers = _refers(db, table)
         columns = {r["name"] for r in db.execute(f"PRAGMA table_info({table})")}
+        later: list[tuple[str, int, int]] = []
         for row in tables.get(table, ()):
             if table == "practitioner" and row.get("id") in skipped:
                 continue
@@ -125,6 +138,15 @@ def load(
                 _take(db, coach_id, table, dict(row), refers, columns, own, done, beside=beside)
             except (sqlite3.Error, TypeError, OverflowError) as error:
                 raise Conflict(f"A row of {table} cannot be taken in: {error}.") from error
+            later += [
+                (c, own[table][int(row["id"])], int(row[c]))
+                for c, t in refers.items()
+                if _within(table, c, t) and row.get(c) is not None and row["id"] in own[table]
+            ]
+        for column, number, other in later:
+            db.execute(
+                f"UPDATE {table} SET {column} = ? WHERE id = ?", (own[table].get(other), number)
+            )
     return done
 
 
@@ -145,7 +167,8 @@ def _known(
         ).fetchone()
         if row is None or beside:
             continue
-        if dump(db, coach_id, [row["id"]]) != only(db, tables, int(person["id"])):
+        here, there = dump(db, coach_id, [row["id"]]), only(db, tables, int(person["id"]))
+        if _facts(here) != _facts(there):
             raise Conflict(
                 f"{row['call_name']} is here already, and what comes differs. Take it in beside, "
                 "and merge the two, or erase the one here first. Nothing was taken in."
@@ -153,6 +176,15 @@ def _known(
         skipped.add(int(person["id"]))
         done.same.append(str(row["call_name"]))
     return skipped
+
+
+def _facts(tables: Mapping[str, Sequence[Row]]) -> Tables:
+    """Rows without what is derived of them."""
+    return {
+        name: [{k: v for k, v in row.items() if k not in _DERIVED.get(name, ())} for row in rows]
+        for name, rows in tables.items()
+        if name not in DERIVED
+    }
 
 
 def _take(
@@ -174,6 +206,8 @@ def _take(
     for column, other in refers.items():
         if other == "coach":
             row["coach_id"] = coach_id
+        elif _within(table, column, other):
+            row[column] = None
         elif row.get(column) is not None:
             if row[column] not in own[other]:
                 # It belongs to somebody who is here already.
@@ -224,13 +258,7 @@ def only(db: Database, tables: Mapping[str, Sequence[Row]], person: int) -> Tabl
             }
             rows = [r for r in rows if r["id"] in shown]
         else:
-            rows = [
-                r
-                for r in rows
-                if all(
-                    r.get(c) is None or r[c] in ranks.get(t, {}) for c, t in refers[table].items()
-                )
-            ]
+            rows = [r for r in rows if _belongs(table, r, refers[table], ranks)]
         if rows and "id" in rows[0]:
             ranks[table] = {r["id"]: n for n, r in enumerate(rows, 1)}
         if table == "assessment":
@@ -239,7 +267,7 @@ def only(db: Database, tables: Mapping[str, Sequence[Row]], person: int) -> Tabl
             {
                 k: ranks[table][v]
                 if k == "id"
-                else ranks[refers[table][k]][v]
+                else ranks[refers[table][k]].get(v)
                 if k in refers[table] and v is not None
                 else v
                 for k, v in r.items()

@@ -1,26 +1,25 @@
-"""Markings whose readings other rules computed, whoever's they are: upkeep of the whole folder."""
+"""What other rules derived, whoever's it is: upkeep of the whole folder."""
 
 from __future__ import annotations
 
 from dachi.store.database import Database
 
 
-def ids(db: Database, made_from: str | None) -> dict[int, list[int]]:
-    """Ids of markings with readings made from something else, by coach; of all where None.
-
-    A person's markings stand together.
-    """
+def people(db: Database, version: str | None) -> dict[int, dict[int, int]]:
+    """How many newest markings of each person, by coach, other rules have read; all where None."""
     rows = db.execute(
-        "SELECT DISTINCT p.coach_id, p.id, r.marking_id FROM reading r"
-        " JOIN marking m ON m.id = r.marking_id JOIN trial t ON t.id = m.trial_id"
-        " JOIN assessment a ON a.id = t.assessment_id JOIN practitioner p"
-        " ON p.id = a.practitioner_id WHERE t.read_from IS NULL AND (? IS NULL OR r.made_from <> ?)"
-        " ORDER BY p.coach_id, p.id, r.marking_id",
-        (made_from, made_from),
+        "SELECT p.coach_id, p.id, count(*) AS markings FROM practitioner p"
+        " JOIN assessment a ON a.practitioner_id = p.id"
+        " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL AND t.read_from IS NULL"
+        " JOIN marking m ON m.trial_id = t.id"
+        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = t.id)"
+        " WHERE ? IS NULL OR substr(m.made_from, 1, length(?)) <> ?"
+        " GROUP BY p.id ORDER BY p.coach_id, p.id",
+        (version, version, version),
     )
-    found: dict[int, list[int]] = {}
+    found: dict[int, dict[int, int]] = {}
     for r in rows:
-        found.setdefault(r["coach_id"], []).append(r["marking_id"])
+        found.setdefault(r["coach_id"], {})[r["id"]] = r["markings"]
     return found
 
 

@@ -6,11 +6,7 @@ import secrets
 from dataclasses import dataclass
 
 from dachi.store.database import Conflict, Database
-
-_OWN = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE a.id = ? AND p.coach_id = ?"
-)
+from dachi.store.rows import VISIT
 
 
 def make(db: Database, coach_id: int, assessment_id: int, expires_at: str) -> str:
@@ -21,7 +17,7 @@ def make(db: Database, coach_id: int, assessment_id: int, expires_at: str) -> st
     nonce = secrets.token_urlsafe(9)
     cursor = db.execute(
         "INSERT INTO phone_link (nonce, assessment_id, expires_at, created_at)"
-        f" SELECT ?, id, ?, ? FROM ({_OWN})",
+        f" SELECT ?, id, ?, ? FROM {VISIT}",
         (nonce, expires_at, db.now(), assessment_id, coach_id),
     )
     if cursor.rowcount != 1:
@@ -33,7 +29,7 @@ def revoke(db: Database, coach_id: int, assessment_id: int) -> None:
     """Revoke every phone link of an assessment."""
     db.execute(
         "UPDATE phone_link SET revoked_at = ? WHERE revoked_at IS NULL"
-        f" AND assessment_id IN ({_OWN})",
+        f" AND assessment_id IN {VISIT}",
         (db.now(), assessment_id, coach_id),
     )
 
@@ -63,7 +59,7 @@ def live(db: Database, coach_id: int, assessment_id: int, at: str) -> str | None
     """Return the nonce of a phone link that works at a moment, if there is one."""
     row = db.execute(
         "SELECT nonce FROM phone_link WHERE revoked_at IS NULL AND expires_at > ?"
-        f" AND assessment_id IN ({_OWN}) ORDER BY expires_at DESC LIMIT 1",
+        f" AND assessment_id IN {VISIT} ORDER BY expires_at DESC LIMIT 1",
         (at, assessment_id, coach_id),
     ).fetchone()
     return row["nonce"] if row else None

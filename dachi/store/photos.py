@@ -10,11 +10,12 @@ from typing import Any
 
 from dachi.core.measuring.figure_match import Region
 from dachi.store.database import Database
+from dachi.store.rows import PHOTO, made
 
 Codes = list[list[float]]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Photo:
     """A stored photograph. ``truth`` is the simulated camera's sidecar."""
 
@@ -42,45 +43,48 @@ class Photo:
     glimpsed: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
+def _read(text: str | None) -> Any:
+    """Stored JSON; None where nothing was kept."""
+    return json.loads(text) if text else None
+
+
 def _photo(row: sqlite3.Row) -> Photo:
-    joints = json.loads(row["joints"]) if row["joints"] else None
-    return Photo(
-        row["id"],
-        row["sha256"],
-        row["width"],
-        row["height"],
-        row["focal_35mm"],
-        row["taken_at"],
-        row["origin"],
-        json.loads(row["truth"]) if row["truth"] else None,
-        {int(k): at for k, at in json.loads(row["cards"]).items()} if row["cards"] else None,
-        {k: (at[0], at[1]) for k, at in joints.items()} if joints is not None else None,
-        tuple((k, w) for k, w in json.loads(row["said"])) if row["said"] else None,
-        {k: at[2] for k, at in (joints or {}).items() if len(at) > 2},
-        row["doubtful"],
-        {k: (x, y, sd) for k, (x, y, sd) in json.loads(row["outline"]).items()}
-        if row["outline"]
+    cards, joints, said = _read(row["cards"]), _read(row["joints"]), _read(row["said"])
+    outline = _read(row["outline"])
+    return made(
+        Photo,
+        row,
+        truth=_read(row["truth"]),
+        cards={int(k): at for k, at in cards.items()} if cards is not None else None,
+        joints={k: (at[0], at[1]) for k, at in joints.items()} if joints is not None else None,
+        said=tuple((k, w) for k, w in said) if said is not None else None,
+        apart={k: at[2] for k, at in (joints or {}).items() if len(at) > 2},
+        outline={k: (x, y, sd) for k, (x, y, sd) in outline.items()}
+        if outline is not None
         else None,
-        {k: (x, y) for k, (x, y) in json.loads(row["glimpsed"] or "{}").items()},
+        glimpsed={k: (x, y) for k, (x, y) in (_read(row["glimpsed"]) or {}).items()},
     )
 
 
-def add(
-    db: Database,
-    coach_id: int,
-    *,
-    sha256: str,
-    source_sha256: str,
-    width: int,
-    height: int,
-    focal_35mm: float | None,
-    taken_at: str | None,
-    origin: str,
-    truth: Mapping[str, Any] | None = None,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class NewPhoto:
+    """A picture that was taken in, to be recorded; hashes of what is kept and of what came."""
+
+    sha256: str
+    source_sha256: str
+    width: int
+    height: int
+    focal_35mm: float | None
+    taken_at: str | None
+    origin: str
+    truth: Mapping[str, Any] | None = None
+
+
+def add(db: Database, coach_id: int, new: NewPhoto) -> int:
     """Record a stored picture, or return the row it already has."""
     row = db.execute(
-        "SELECT id FROM photo WHERE coach_id = ? AND source_sha256 = ?", (coach_id, source_sha256)
+        "SELECT id FROM photo WHERE coach_id = ? AND source_sha256 = ?",
+        (coach_id, new.source_sha256),
     ).fetchone()
     if row:
         return int(row["id"])
@@ -88,19 +92,22 @@ def add(
         "INSERT INTO photo (coach_id, sha256, source_sha256, width, height, focal_35mm,"
         " taken_at, origin, truth, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
-            coach_id,
-            sha256,
-            source_sha256,
-            width,
-            height,
-            focal_35mm,
-            taken_at,
-            origin,
-            json.dumps(truth) if truth is not None else None,
-            db.now(),
+            coach_id, new.sha256, new.source_sha256, new.width, new.height, new.focal_35mm,
+            new.taken_at, new.origin,
+            json.dumps(new.truth) if new.truth is not None else None, db.now(),
         ),
-    )
+    )  # fmt: skip
     return int(cursor.lastrowid or 0)
+
+
+def of_assessment(db: Database, coach_id: int, assessment_id: int) -> dict[int, Photo]:
+    """Every photograph of an assessment's trials, put away or not, by id."""
+    rows = db.execute(
+        "SELECT * FROM photo WHERE coach_id = ? AND id IN"
+        " (SELECT photo_id FROM trial WHERE assessment_id = ?)",
+        (coach_id, assessment_id),
+    )
+    return {r["id"]: _photo(r) for r in rows}
 
 
 def get(db: Database, coach_id: int, photo_id: int) -> Photo | None:
@@ -128,7 +135,7 @@ def set_joints(
     for name, px in (apart or {}).items():
         told[name].append(round(px, 1))
     cursor = db.execute(
-        f"UPDATE photo SET joints = ?, said = ? WHERE id IN ({_OWN})",
+        f"UPDATE photo SET joints = ?, said = ? WHERE id IN {PHOTO}",
         (json.dumps(told), json.dumps(list(said)), photo_id, coach_id),
     )
     return cursor.rowcount == 1
@@ -136,7 +143,7 @@ def set_joints(
 
 def set_doubtful(db: Database, coach_id: int, photo_id: int, count: int) -> None:
     """Keep how many of a photograph's marks want a look."""
-    db.execute(f"UPDATE photo SET doubtful = ? WHERE id IN ({_OWN})", (count, photo_id, coach_id))
+    db.execute(f"UPDATE photo SET doubtful = ? WHERE id IN {PHOTO}", (count, photo_id, coach_id))
 
 
 def set_outline(
@@ -145,30 +152,9 @@ def set_outline(
     """Keep the mat's outline in a photograph, nothing where none stands out."""
     told = {k: [round(v, 2) for v in at] for k, at in found.items()}
     db.execute(
-        f"UPDATE photo SET outline = ? WHERE id IN ({_OWN})",
+        f"UPDATE photo SET outline = ? WHERE id IN {PHOTO}",
         (json.dumps(told), photo_id, coach_id),
     )
-
-
-def outlined(db: Database, coach_id: int, position_id: int, but: int) -> list[Photo]:
-    """Photographs from one camera position with a mat's outline, the newest first.
-
-    Without the one of trial ``but``.
-    """
-    return _from_there(db, coach_id, position_id, but, "outline")
-
-
-def _from_there(
-    db: Database, coach_id: int, position_id: int, but: int, having: str
-) -> list[Photo]:
-    """Photographs of a position in which something (a column of JSON) was found."""
-    rows = db.execute(
-        "SELECT ph.* FROM photo ph JOIN trial t ON t.photo_id = ph.id WHERE ph.coach_id = ?"
-        " AND t.position_id = ? AND t.id <> ? AND t.deleted_at IS NULL"
-        f" AND length(ph.{having}) > 2 ORDER BY t.id DESC",
-        (coach_id, position_id, but),
-    )
-    return [_photo(r) for r in rows]
 
 
 def doubtful(db: Database, coach_id: int, assessment_id: int) -> dict[int, int]:
@@ -213,15 +199,7 @@ def unseen(db: Database, coach_id: int) -> list[Waiting]:
     ]
 
 
-def with_cards(db: Database, coach_id: int, position_id: int, but: int) -> list[Photo]:
-    """Photographs from one camera position in which corner cards were found, the newest first.
-
-    Without the one of trial ``but``.
-    """
-    return _from_there(db, coach_id, position_id, but, "cards")
-
-
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Use:
     """Where a photograph stands: whose it is, in which assessment, as which shot."""
 
@@ -239,24 +217,21 @@ class Use:
 def use_of(db: Database, coach_id: int, source_sha256: str) -> Use | None:
     """Return the undeleted trial that already shows these very bytes, if any."""
     row = db.execute(
-        "SELECT t.id, t.assessment_id, a.practitioner_id, t.pose, t.side, t.mode,"
-        " t.number, pr.call_name, a.taken_at"
+        "SELECT t.id AS trial_id, t.assessment_id, a.practitioner_id, t.pose, t.side, t.mode,"
+        " t.number, pr.call_name, a.taken_at AS assessed_at"
         " FROM photo ph JOIN trial t ON t.photo_id = ph.id AND t.deleted_at IS NULL"
         " JOIN assessment a ON a.id = t.assessment_id"
         " JOIN practitioner pr ON pr.id = a.practitioner_id"
         " WHERE ph.coach_id = ? AND ph.source_sha256 = ? LIMIT 1",
         (coach_id, source_sha256),
     ).fetchone()
-    return Use(*row) if row else None
-
-
-_OWN = "SELECT id FROM photo WHERE id = ? AND coach_id = ?"
+    return made(Use, row) if row else None
 
 
 def set_cards(db: Database, coach_id: int, photo_id: int, found: Mapping[str, Codes]) -> bool:
     """Keep the codes found in a photograph; False where the coach has no such photograph."""
     cursor = db.execute(
-        f"UPDATE photo SET cards = ? WHERE id IN ({_OWN})", (json.dumps(found), photo_id, coach_id)
+        f"UPDATE photo SET cards = ? WHERE id IN {PHOTO}", (json.dumps(found), photo_id, coach_id)
     )
     return cursor.rowcount == 1
 
@@ -264,7 +239,7 @@ def set_cards(db: Database, coach_id: int, photo_id: int, found: Mapping[str, Co
 def head(db: Database, coach_id: int, photo_id: int) -> Region | None:
     """Return where the coach said the head is, px of the stored photograph."""
     row = db.execute(
-        f"SELECT * FROM head_region WHERE photo_id IN ({_OWN})", (photo_id, coach_id)
+        f"SELECT * FROM head_region WHERE photo_id IN {PHOTO}", (photo_id, coach_id)
     ).fetchone()
     return Region(row["x"], row["y"], row["radius"]) if row else None
 
@@ -272,7 +247,7 @@ def head(db: Database, coach_id: int, photo_id: int) -> Region | None:
 def set_head(db: Database, coach_id: int, photo_id: int, region: Region) -> bool:
     """Keep where the head is; False where the coach has no such photograph."""
     cursor = db.execute(
-        f"INSERT INTO head_region (photo_id, x, y, radius) SELECT id, ?, ?, ? FROM ({_OWN})"
+        f"INSERT INTO head_region (photo_id, x, y, radius) SELECT id, ?, ?, ? FROM {PHOTO}"
         " WHERE true ON CONFLICT (photo_id) DO UPDATE SET x = excluded.x, y = excluded.y,"
         " radius = excluded.radius",
         (region.x, region.y, region.radius, photo_id, coach_id),
@@ -292,9 +267,9 @@ def shows(db: Database, coach_id: int, photo_id: int) -> Shows | None:
     """Return the practitioner (and trial) a photograph belongs to, trays included."""
     row = db.execute(
         "SELECT a.practitioner_id, t.id AS trial_id, t.deleted_at IS NULL AS live FROM trial t"
-        f" JOIN assessment a ON a.id = t.assessment_id WHERE t.photo_id IN ({_OWN})"
+        f" JOIN assessment a ON a.id = t.assessment_id WHERE t.photo_id IN {PHOTO}"
         " UNION ALL SELECT a.practitioner_id, NULL, 0 FROM tray y"
-        f" JOIN assessment a ON a.id = y.assessment_id WHERE y.photo_id IN ({_OWN})"
+        f" JOIN assessment a ON a.id = y.assessment_id WHERE y.photo_id IN {PHOTO}"
         " ORDER BY 3 DESC, 2 DESC NULLS LAST LIMIT 1",
         (photo_id, coach_id, photo_id, coach_id),
     ).fetchone()
@@ -315,9 +290,9 @@ def people_on(db: Database, coach_id: int, photo_id: int) -> set[int]:
     """Return everybody whose trials or trays hold a photograph: the same bytes may be of two."""
     rows = db.execute(
         "SELECT a.practitioner_id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
-        f" WHERE t.deleted_at IS NULL AND t.photo_id IN ({_OWN})"
+        f" WHERE t.deleted_at IS NULL AND t.photo_id IN {PHOTO}"
         " UNION SELECT a.practitioner_id FROM tray y JOIN assessment a ON a.id = y.assessment_id"
-        f" WHERE y.photo_id IN ({_OWN})",
+        f" WHERE y.photo_id IN {PHOTO}",
         (photo_id, coach_id, photo_id, coach_id),
     )
     return {r["practitioner_id"] for r in rows}

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from statistics import fmean
 
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import NEWEST, TRIAL, VISIT, made
 
 Point = tuple[float, float]
 
@@ -23,9 +24,13 @@ class Position:
     mat_width_cm: float
     shots: Mapping[int, Mapping[str, Point]]
 
+    def others_of(self, trial_id: int) -> list[int]:
+        """The other shots from here with corners marked on them, the newest first."""
+        return [t for t in sorted(self.shots, reverse=True) if t != trial_id]
+
     def others(self, trial_id: int) -> list[Mapping[str, Point]]:
         """Corners marked on the other shots from here, the newest shot's first."""
-        return [self.shots[t] for t in sorted(self.shots, reverse=True) if t != trial_id]
+        return [self.shots[t] for t in self.others_of(trial_id)]
 
     def pooled(
         self,
@@ -48,10 +53,6 @@ class Position:
         return mean, len(sets)
 
 
-_OWN = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE a.id = ? AND p.coach_id = ?"
-)
 USUAL_MAT_CM = (183.0, 61.0)
 
 
@@ -72,7 +73,7 @@ def for_photo(
         "SELECT id, mat_length_cm, mat_width_cm,"
         " EXISTS (SELECT 1 FROM trial t JOIN photo ph ON ph.id = t.photo_id"
         "  WHERE t.position_id = cp.id AND (ph.width <> ? OR ph.height <> ?)) AS other_size"
-        f" FROM camera_position cp WHERE assessment_id IN ({_OWN}) AND view = ? AND setup = ?"
+        f" FROM camera_position cp WHERE assessment_id IN {VISIT} AND view = ? AND setup = ?"
         " ORDER BY id DESC LIMIT 1",
         (*size, assessment_id, coach_id, view, setup),
     ).fetchone()
@@ -108,7 +109,7 @@ def start(
     """Begin a new camera position: the stand was put up or moved. Conflict where not theirs."""
     cursor = db.execute(
         "INSERT INTO camera_position (assessment_id, view, mat_length_cm, mat_width_cm, setup,"
-        f" created_at) SELECT id, ?, ?, ?, ?, ? FROM ({_OWN})",
+        f" created_at) SELECT id, ?, ?, ?, ?, ? FROM {VISIT}",
         (view, *mat_cm, setup, db.now(), assessment_id, coach_id),
     )
     if cursor.rowcount != 1:
@@ -116,28 +117,24 @@ def start(
     return int(cursor.lastrowid or 0)
 
 
-def get(db: Database, coach_id: int, position_id: int) -> Position | None:
-    """Return a position with the corners of the newest marking of each shot taken there."""
-    row = db.execute(
-        "SELECT cp.* FROM camera_position cp JOIN assessment a ON a.id = cp.assessment_id"
-        " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ? AND cp.id = ?",
-        (coach_id, position_id),
-    ).fetchone()
-    if row is None:
-        return None
-    shots = db.execute(
-        "SELECT t.id, m.corners FROM trial t JOIN marking m ON m.trial_id = t.id"
-        " WHERE t.position_id = ? AND t.deleted_at IS NULL AND m.corners IS NOT NULL"
-        " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = t.id)",
-        (position_id,),
+def of_assessment(db: Database, coach_id: int, assessment_id: int) -> dict[int, Position]:
+    """Return an assessment's positions by id, each with the corners of the newest marking of each
+    shot taken there.
+    """
+    shots: dict[int, dict[int, dict[str, Point]]] = {}
+    for r in db.execute(
+        "SELECT t.position_id, t.id, m.corners FROM trial t JOIN marking m ON m.trial_id = t.id"
+        f" AND m.number = {NEWEST.format('t')} WHERE t.assessment_id IN {VISIT}"
+        " AND t.deleted_at IS NULL AND m.corners IS NOT NULL",
+        (assessment_id, coach_id),
+    ):
+        corners = {k: (float(x), float(y)) for k, (x, y) in json.loads(r["corners"]).items()}
+        shots.setdefault(r["position_id"], {})[r["id"]] = corners
+    rows = db.execute(
+        f"SELECT * FROM camera_position WHERE assessment_id IN {VISIT} ORDER BY id",
+        (assessment_id, coach_id),
     )
-    corners = {
-        r["id"]: {k: (float(x), float(y)) for k, (x, y) in json.loads(r["corners"]).items()}
-        for r in shots
-    }
-    return Position(
-        row["id"], row["view"], row["setup"], row["mat_length_cm"], row["mat_width_cm"], corners
-    )
+    return {r["id"]: made(Position, r, shots=shots.get(r["id"], {})) for r in rows}
 
 
 def begun_by_cards(db: Database, coach_id: int, trial_id: int) -> bool:
@@ -163,8 +160,8 @@ def set_mat(
 ) -> bool:
     """Change the size of the mat at a position."""
     cursor = db.execute(
-        "UPDATE camera_position SET mat_length_cm = ?, mat_width_cm = ? WHERE id = ? AND"
-        " assessment_id IN (SELECT a.id FROM assessment a JOIN practitioner p"
+        "UPDATE camera_position SET mat_length_cm = ?, mat_width_cm = ? WHERE id = ?"
+        " AND assessment_id IN (SELECT a.id FROM assessment a JOIN practitioner p"
         " ON p.id = a.practitioner_id WHERE p.coach_id = ?)",
         (length_cm, width_cm, position_id, coach_id),
     )
@@ -174,9 +171,7 @@ def set_mat(
 def move_trial(db: Database, coach_id: int, trial_id: int, position_id: int) -> bool:
     """Say that a trial was photographed from another position."""
     cursor = db.execute(
-        "UPDATE trial SET position_id = ? WHERE id = ? AND assessment_id IN"
-        " (SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-        "  WHERE p.coach_id = ?)",
+        f"UPDATE trial SET position_id = ? WHERE id IN {TRIAL}",
         (position_id, trial_id, coach_id),
     )
     return cursor.rowcount == 1

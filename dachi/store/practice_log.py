@@ -8,10 +8,9 @@ from enum import StrEnum
 
 import msgspec
 
+from dachi.core.words import PainKind, Place
 from dachi.store.database import Conflict, Database
-
-_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
-
+from dachi.store.rows import PERSON, made
 
 #: A session of the week has at least this much work, s.
 COUNTS_FROM_S = 60.0
@@ -44,11 +43,11 @@ class Pain:
     """Where it hurt and how; ``drill`` is empty where nobody said at which."""
 
     drill: str
-    place: str
-    kind: str
+    place: Place
+    kind: PainKind
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class NewLogEntry:
     """A session to be logged. ``started_at`` is local time, ISO to the second."""
 
@@ -63,7 +62,7 @@ class NewLogEntry:
     senses: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class LogEntry:
     """A logged session."""
 
@@ -92,7 +91,7 @@ def add(
     """
     row = db.execute(
         "SELECT id, seconds, finished FROM practice_log WHERE once_key = ?"
-        f" AND practitioner_id IN ({_OWN})",
+        f" AND practitioner_id IN {PERSON}",
         (new.once_key, practitioner_id, coach_id),
     ).fetchone()
     if row:
@@ -106,7 +105,7 @@ def add(
         return int(row["id"])
     cursor = db.execute(
         "INSERT INTO practice_log (practitioner_id, once_key, started_at, seconds, felt, finished,"
-        f" done, notes, created_at) SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        f" done, notes, created_at) SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM {PERSON}",
         (
             new.once_key, new.started_at, new.seconds, new.felt, int(new.finished),
             _done(new.done), new.notes, db.now(), practitioner_id, coach_id,
@@ -136,31 +135,43 @@ def _done(rows: Sequence[DrillDone]) -> str:
 def entries(db: Database, coach_id: int, practitioner_id: int, most: int = 400) -> list[LogEntry]:
     """Return logged sessions, newest first."""
     rows = db.execute(
-        f"SELECT * FROM practice_log WHERE removed_at IS NULL AND practitioner_id IN ({_OWN})"
+        f"SELECT * FROM practice_log WHERE removed_at IS NULL AND practitioner_id IN {PERSON}"
         " ORDER BY started_at DESC, id DESC LIMIT ?",
         (practitioner_id, coach_id, most),
     ).fetchall()
     pains: dict[int, list[Pain]] = {}
     for p in db.execute(
         "SELECT p.* FROM practice_pain p JOIN practice_log l ON l.id = p.log_id"
-        f" WHERE l.practitioner_id IN ({_OWN}) ORDER BY p.rowid",
+        f" WHERE l.practitioner_id IN {PERSON} ORDER BY p.rowid",
         (practitioner_id, coach_id),
     ):
-        pains.setdefault(p["log_id"], []).append(Pain(p["drill"], p["place"], p["kind"]))
+        pains.setdefault(p["log_id"], []).append(
+            Pain(p["drill"], Place(p["place"]), PainKind(p["kind"]))
+        )
     return [
-        LogEntry(
-            r["id"],
-            r["started_at"],
-            r["seconds"],
-            Felt(r["felt"]),
-            bool(r["finished"]),
-            msgspec.json.decode(r["done"], type=tuple[DrillDone, ...]),
-            r["notes"],
-            r["soreness"],
-            tuple(pains.get(r["id"], ())),
+        made(
+            LogEntry,
+            r,
+            felt=Felt(r["felt"]),
+            finished=bool(r["finished"]),
+            done=msgspec.json.decode(r["done"], type=tuple[DrillDone, ...]),
+            pains=tuple(pains.get(r["id"], ())),
         )
         for r in rows
     ]
+
+
+def hurt_between(
+    db: Database, coach_id: int, practitioner_id: int, since: str, until: str
+) -> list[str]:
+    """Where it hurt in sessions between two moments, in words, the newest session's first."""
+    rows = db.execute(
+        "SELECT x.place FROM practice_pain x JOIN practice_log l ON l.id = x.log_id"
+        f" WHERE l.practitioner_id IN {PERSON} AND l.removed_at IS NULL"
+        " AND l.started_at BETWEEN ? AND ? ORDER BY l.started_at DESC, l.id DESC, x.rowid",
+        (practitioner_id, coach_id, since, until),
+    )
+    return [Place(r["place"]).said for r in rows]
 
 
 def remove(
@@ -168,7 +179,7 @@ def remove(
 ) -> bool:
     """Put a session away that was logged by mistake, or bring it ``back``."""
     cursor = db.execute(
-        f"UPDATE practice_log SET removed_at = ? WHERE id = ? AND practitioner_id IN ({_OWN})",
+        f"UPDATE practice_log SET removed_at = ? WHERE id = ? AND practitioner_id IN {PERSON}",
         (None if back else db.now(), log_id, practitioner_id, coach_id),
     )
     return cursor.rowcount == 1
@@ -179,7 +190,7 @@ def set_soreness(
 ) -> bool:
     """Say how sore the day after a session was, 0 to 10."""
     cursor = db.execute(
-        f"UPDATE practice_log SET soreness = ? WHERE id = ? AND practitioner_id IN ({_OWN})",
+        f"UPDATE practice_log SET soreness = ? WHERE id = ? AND practitioner_id IN {PERSON}",
         (soreness, log_id, practitioner_id, coach_id),
     )
     return cursor.rowcount == 1

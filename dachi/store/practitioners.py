@@ -10,9 +10,10 @@ from typing import Any
 
 from dachi.store import moving
 from dachi.store.database import Database
+from dachi.store.rows import made
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Practitioner:
     """A person measured; lengths in cm, None where nobody measured them.
 
@@ -36,6 +37,8 @@ class Practitioner:
     email: str = ""
     #: Poses they came for.
     comes_for: frozenset[str] = frozenset()
+    #: A name that nobody else has, here or elsewhere: pages name whom they are about by it.
+    uid: str = ""
 
     @property
     def segments_cm(self) -> dict[str, float]:
@@ -55,23 +58,10 @@ class Listed:
 
 
 def _practitioner(row: sqlite3.Row) -> Practitioner:
-    return Practitioner(
-        row["id"],
-        row["call_name"],
-        row["birth_year"],
-        row["height_cm"],
-        row["thigh_cm"],
-        row["shin_cm"],
-        row["half_width_cm"],
-        row["notes"],
-        row["next_visit_at"],
-        row["dominant_side"],
-        frozenset(json.loads(row["props"])),
-        json.loads(row["schools"]),
-        row["breath_s"],
-        row["email"],
-        frozenset(json.loads(row["comes_for"])),
-    )
+    return made(
+        Practitioner, row, props=frozenset(json.loads(row["props"])),
+        schools=json.loads(row["schools"]), comes_for=frozenset(json.loads(row["comes_for"])),
+    )  # fmt: skip
 
 
 def plan_visit(db: Database, coach_id: int, practitioner_id: int, at: str | None) -> bool:

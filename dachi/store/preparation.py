@@ -8,8 +8,7 @@ from collections.abc import Sequence
 from dachi.core.assessing.permission import Consent, Screening
 from dachi.core.catalogue.cautions import Answer
 from dachi.store.database import Database
-
-_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+from dachi.store.rows import PERSON, made
 
 
 def give_consent(
@@ -26,7 +25,7 @@ def give_consent(
     """Record a consent; the newest one counts."""
     db.execute(
         f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, faces, until,"
-        f" created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        f" created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM {PERSON}",
         (given_on, scope, guardian, int(faces), until, db.now(), practitioner_id, coach_id),
     )
 
@@ -35,7 +34,7 @@ def withdraw_consent(db: Database, coach_id: int, practitioner_id: int, on: str)
     """Take every open consent back."""
     cursor = db.execute(
         f"UPDATE consent SET withdrawn_on = ? WHERE withdrawn_on IS NULL"
-        f" AND practitioner_id IN ({_OWN})",
+        f" AND practitioner_id IN {PERSON}",
         (on, practitioner_id, coach_id),
     )
     return cursor.rowcount > 0
@@ -44,15 +43,12 @@ def withdraw_consent(db: Database, coach_id: int, practitioner_id: int, on: str)
 def consent(db: Database, coach_id: int, practitioner_id: int) -> Consent | None:
     """Return the newest consent."""
     row = db.execute(
-        f"SELECT * FROM consent WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
+        f"SELECT * FROM consent WHERE practitioner_id IN {PERSON} ORDER BY id DESC LIMIT 1",
         (practitioner_id, coach_id),
     ).fetchone()
     if row is None:
         return None
-    return Consent(
-        row["given_on"], row["scope"], row["guardian"], row["withdrawn_on"], bool(row["faces"]),
-        row["until"],
-    )  # fmt: skip
+    return made(Consent, row, faces=bool(row["faces"]))
 
 
 def answer_screening(
@@ -68,7 +64,7 @@ def answer_screening(
     kept = before if before is not None and set(before.yes) == set(yes) else None
     db.execute(
         f"INSERT INTO screening (practitioner_id, answered_on, yes, cleared_by, cleared_on,"
-        f" allowed, created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        f" allowed, created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM {PERSON}",
         (
             answered_on,
             json.dumps(sorted(yes)),
@@ -94,7 +90,7 @@ def clear(
     """Record clearance for the newest answers, and the directions that were cleared."""
     cursor = db.execute(
         "UPDATE screening SET cleared_by = ?, cleared_on = ?, allowed = ? WHERE id ="
-        f" (SELECT max(id) FROM screening WHERE practitioner_id IN ({_OWN}))",
+        f" (SELECT max(id) FROM screening WHERE practitioner_id IN {PERSON})",
         (by, on, json.dumps(list(allowed)), practitioner_id, coach_id),
     )
     return cursor.rowcount == 1
@@ -102,7 +98,11 @@ def clear(
 
 def answers(db: Database, coach_id: int, practitioner_id: int) -> dict[str, Answer]:
     """Return the questions answered yes, each with whether and for what it was cleared."""
-    found = screening(db, coach_id, practitioner_id)
+    return answers_of(screening(db, coach_id, practitioner_id))
+
+
+def answers_of(found: Screening | None) -> dict[str, Answer]:
+    """The same of answers that were read already."""
     if found is None:
         return {}
     cleared = found.cleared_on is not None
@@ -112,15 +112,11 @@ def answers(db: Database, coach_id: int, practitioner_id: int) -> dict[str, Answ
 def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | None:
     """Return the newest answers."""
     row = db.execute(
-        f"SELECT * FROM screening WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
+        f"SELECT * FROM screening WHERE practitioner_id IN {PERSON} ORDER BY id DESC LIMIT 1",
         (practitioner_id, coach_id),
     ).fetchone()
     if row is None:
         return None
-    return Screening(
-        row["answered_on"],
-        tuple(json.loads(row["yes"])),
-        row["cleared_by"],
-        row["cleared_on"],
-        tuple(json.loads(row["allowed"])),
+    return made(
+        Screening, row, yes=tuple(json.loads(row["yes"])), allowed=tuple(json.loads(row["allowed"]))
     )

@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import PERSON
 
 _WORKS = "l.revoked_at IS NULL AND coalesce(l.used_at, l.created_at) > ?"
-_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
 
 
 #: A link that nobody opens ends after so long.
@@ -39,7 +39,7 @@ def make(db: Database, coach_id: int, practitioner_id: int) -> str:
     nonce = secrets.token_urlsafe(18)
     cursor = db.execute(
         "INSERT INTO private_link (nonce, practitioner_id, created_at)"
-        f" SELECT ?, id, ? FROM ({_OWN})",
+        f" SELECT ?, id, ? FROM {PERSON}",
         (nonce, db.now(), practitioner_id, coach_id),
     )
     if cursor.rowcount != 1:
@@ -51,7 +51,7 @@ def revoke(db: Database, coach_id: int, practitioner_id: int) -> None:
     """Take the private link back."""
     db.execute(
         "UPDATE private_link SET revoked_at = ? WHERE revoked_at IS NULL"
-        f" AND practitioner_id IN ({_OWN})",
+        f" AND practitioner_id IN {PERSON}",
         (db.now(), practitioner_id, coach_id),
     )
 
@@ -59,7 +59,7 @@ def revoke(db: Database, coach_id: int, practitioner_id: int) -> None:
 def live(db: Database, coach_id: int, practitioner_id: int) -> Link | None:
     """Return the link that works, if there is one."""
     row = db.execute(
-        f"SELECT l.* FROM private_link l WHERE {_WORKS} AND practitioner_id IN ({_OWN})",
+        f"SELECT l.* FROM private_link l WHERE {_WORKS} AND practitioner_id IN {PERSON}",
         (db.clock.stamp(DAYS_UNUSED), practitioner_id, coach_id),
     ).fetchone()
     return Link(row["nonce"], row["created_at"], row["used_at"]) if row else None

@@ -8,12 +8,7 @@ from dataclasses import dataclass
 
 from dachi.core.judging.steadiness import Twice
 from dachi.store.database import Database
-
-_OWN_TRIAL = (
-    "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
-    " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?"
-)
-
+from dachi.store.rows import TRIAL
 
 #: Photographs to mark again are looked for among so many newest visits first.
 RECENT = 40
@@ -41,15 +36,15 @@ def add(
     """Keep a second marking's headline readings beside the ones that count."""
     db.execute(
         "INSERT INTO remark (trial_id, by_whom, marks, readings, first, saved_at)"
-        f" SELECT id, ?, ?, ?, ?, ? FROM ({_OWN_TRIAL} AND t.id = ?)",
+        f" SELECT id, ?, ?, ?, ?, ? FROM {TRIAL}",
         (
             by_whom,
             json.dumps(marks, sort_keys=True),
             json.dumps(readings, sort_keys=True),
             json.dumps(first, sort_keys=True),
             db.now(),
-            coach_id,
             trial_id,
+            coach_id,
         ),
     )
 

@@ -6,17 +6,13 @@ from collections.abc import Sequence
 
 from dachi.core.assessing.runsheet import SheetLine
 from dachi.store.database import Conflict, Database
-
-_OWN = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE a.id = ? AND p.coach_id = ?"
-)
+from dachi.store.rows import VISIT, belongs
 
 
 def lines(db: Database, coach_id: int, assessment_id: int) -> tuple[SheetLine, ...]:
     """Return the rows of the run sheet in order."""
     rows = db.execute(
-        f"SELECT * FROM sheet_line WHERE assessment_id IN ({_OWN}) ORDER BY place",
+        f"SELECT * FROM sheet_line WHERE assessment_id IN {VISIT} ORDER BY place",
         (assessment_id, coach_id),
     )
     return tuple(SheetLine(r["pose"], r["side"], r["mode"], r["trials"]) for r in rows)
@@ -24,7 +20,7 @@ def lines(db: Database, coach_id: int, assessment_id: int) -> tuple[SheetLine, .
 
 def save(db: Database, coach_id: int, assessment_id: int, found: Sequence[SheetLine]) -> None:
     """Replace the run sheet."""
-    if db.execute(_OWN, (assessment_id, coach_id)).fetchone() is None:
+    if not belongs(db, VISIT, assessment_id, coach_id):
         raise Conflict("There is no such assessment.")
     db.execute("DELETE FROM sheet_line WHERE assessment_id = ?", (assessment_id,))
     db.executemany(

@@ -5,11 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from dachi.store.database import Database
-
-_OWN_ANY = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE p.coach_id = ?"
-)
+from dachi.store.rows import TRIAL, made
 
 
 @dataclass(frozen=True)
@@ -21,14 +17,11 @@ class Opinion:
     sd: float
 
 
-_OWN_TRIAL = f"SELECT id FROM trial WHERE id = ? AND assessment_id IN ({_OWN_ANY})"
-
-
 def give(db: Database, coach_id: int, trial_id: int, found: Opinion) -> None:
     """Keep another instrument's angle beside a trial's; a later one replaces it."""
     db.execute(
         "INSERT INTO second_opinion (trial_id, device, angle, sd, saved_at)"
-        f" SELECT id, ?, ?, ?, ? FROM ({_OWN_TRIAL}) WHERE true"
+        f" SELECT id, ?, ?, ?, ? FROM {TRIAL} WHERE true"
         " ON CONFLICT (trial_id) DO UPDATE SET device = excluded.device, angle = excluded.angle,"
         " sd = excluded.sd, saved_at = excluded.saved_at",
         (found.device, found.angle, found.sd, db.now(), trial_id, coach_id),
@@ -55,6 +48,6 @@ def beside_photographs(db: Database, coach_id: int) -> list[tuple[str, float]]:
 def of_trial(db: Database, coach_id: int, trial_id: int) -> Opinion | None:
     """Return another instrument's angle for a trial."""
     row = db.execute(
-        f"SELECT * FROM second_opinion WHERE trial_id IN ({_OWN_TRIAL})", (trial_id, coach_id)
+        f"SELECT * FROM second_opinion WHERE trial_id IN {TRIAL}", (trial_id, coach_id)
     ).fetchone()
-    return Opinion(row["device"], row["angle"], row["sd"]) if row else None
+    return made(Opinion, row) if row else None

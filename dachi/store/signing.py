@@ -5,11 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from dachi.store.database import Conflict, Database
-
-_OWN = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE a.id = ? AND p.coach_id = ?"
-)
+from dachi.store.rows import VISIT
 
 
 @dataclass(frozen=True)
@@ -24,7 +20,7 @@ class Signing:
 def claim(db: Database, coach_id: int, assessment_id: int, seen: int) -> None:
     """Take the next revision; Conflict where another device has saved since ``seen``."""
     cursor = db.execute(
-        f"UPDATE assessment SET revision = revision + 1 WHERE revision = ? AND id IN ({_OWN})",
+        f"UPDATE assessment SET revision = revision + 1 WHERE revision = ? AND id IN {VISIT}",
         (seen, assessment_id, coach_id),
     )
     if cursor.rowcount != 1:
@@ -54,7 +50,7 @@ def _event(
     only: str,
 ) -> bool:
     cursor = db.execute(
-        f"UPDATE assessment SET signed_off_at = ? WHERE signed_off_at {only} AND id IN ({_OWN})",
+        f"UPDATE assessment SET signed_off_at = ? WHERE signed_off_at {only} AND id IN {VISIT}",
         (signed, assessment_id, coach_id),
     )
     if cursor.rowcount != 1:
@@ -69,7 +65,7 @@ def _event(
 def history(db: Database, coach_id: int, assessment_id: int) -> list[Signing]:
     """Return signings and reopenings, oldest first."""
     rows = db.execute(
-        f"SELECT * FROM assessment_event WHERE assessment_id IN ({_OWN}) ORDER BY id",
+        f"SELECT * FROM assessment_event WHERE assessment_id IN {VISIT} ORDER BY id",
         (assessment_id, coach_id),
     )
     return [Signing(r["kind"], r["reason"], r["at"]) for r in rows]

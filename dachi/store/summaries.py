@@ -13,11 +13,10 @@ from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import Verdict
 from dachi.core.judging.stages import Stage, Standing
 from dachi.store.database import Database
+from dachi.store.rows import PERSON
 
 #: The version of the stored bodies' types: another one is read as stale.
-FORMAT = 3
-
-_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+FORMAT = 4
 
 
 @dataclass(frozen=True)
@@ -107,13 +106,24 @@ class NewsKind(StrEnum):
 
 @dataclass(frozen=True)
 class News:
-    """Something an assessment brought that had not been there before; ``at`` is its day, ISO."""
+    """Something an assessment brought that had not been there before; ``at`` is its day, ISO.
+
+    Of one ``side`` and ``mode`` of a measure; ``pained`` where it hurt as well.
+    """
 
     kind: NewsKind
     text: str
     pose: str
     family: str
     at: str
+    side: str = ""
+    mode: str = ""
+    pained: bool = False
+
+    @property
+    def line(self) -> tuple[str, str, str, str]:
+        """Whose news it is: pose, measure, side and mode."""
+        return self.pose, self.family, self.side, self.mode
 
 
 @dataclass(frozen=True)
@@ -136,13 +146,13 @@ def save(
 ) -> None:
     """Replace the summary of a pose; ``evidence`` of the scatter is by (family, mode).
 
-    ``made_from`` names the rules and data it was derived by.
+    ``made_from`` names the rules it was derived by, and after a colon all that it was derived from.
     """
     own = (found.practitioner_id, coach_id)
     newest = max((n.at for n in found.news), default=None)
     db.execute(
         "INSERT INTO pose_summary (practitioner_id, pose, body, news, news_on, retest_on,"
-        f" updated_at, made_from) SELECT id, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN}) WHERE true"
+        f" updated_at, made_from) SELECT id, ?, ?, ?, ?, ?, ?, ? FROM {PERSON} WHERE true"
         " ON CONFLICT (practitioner_id, pose)"
         " DO UPDATE SET body = excluded.body, news = excluded.news, news_on = excluded.news_on,"
         " retest_on = excluded.retest_on, updated_at = excluded.updated_at,"
@@ -162,7 +172,7 @@ def save(
     db.executemany(
         "INSERT INTO scatter_evidence (practitioner_id, pose, family, mode, within_squares,"
         " within_df, between_squares, between_df, share, cross_products, cross_df)"
-        f" SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN})",
+        f" SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM {PERSON}",
         [(found.pose, *key, *astuple(e), *own) for key, e in evidence.items()],
     )
 
@@ -178,7 +188,7 @@ def settle(
     """Put the stages and the news of a pose in place, settled over all of a person's lines."""
     db.execute(
         "UPDATE pose_summary SET body = ?, news = ?, news_on = ? WHERE pose = ?"
-        f" AND practitioner_id IN ({_OWN})",
+        f" AND practitioner_id IN {PERSON}",
         (
             msgspec.json.encode(families).decode(),
             msgspec.json.encode(news).decode(),
@@ -196,7 +206,7 @@ def _stamped(made_from: str) -> str:
 
 def _forget_evidence(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
     db.execute(
-        f"DELETE FROM scatter_evidence WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        f"DELETE FROM scatter_evidence WHERE pose = ? AND practitioner_id IN {PERSON}",
         (pose, practitioner_id, coach_id),
     )
 
@@ -204,7 +214,7 @@ def _forget_evidence(db: Database, coach_id: int, practitioner_id: int, pose: st
 def drop(db: Database, coach_id: int, practitioner_id: int, pose: str) -> None:
     """Remove the summary of a pose that has no markings left."""
     db.execute(
-        f"DELETE FROM pose_summary WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        f"DELETE FROM pose_summary WHERE pose = ? AND practitioner_id IN {PERSON}",
         (pose, practitioner_id, coach_id),
     )
     _forget_evidence(db, coach_id, practitioner_id, pose)
@@ -222,18 +232,26 @@ def mark_stale(db: Database, coach_id: int, poses: Collection[str]) -> None:
     )
 
 
-def stale(
-    db: Database, coach_id: int, made_from: str, practitioner_id: int | None = None
-) -> list[tuple[int, str]]:
-    """Return (practitioner, pose) of summaries other rules or data made; of one person or all."""
+def stale(db: Database, coach_id: int, version: str) -> list[tuple[int, str]]:
+    """Return (practitioner, pose) of summaries that other rules made, or marked as stale."""
+    start = f"{_stamped(version)}:"
     rows = db.execute(
         "SELECT d.practitioner_id AS person, d.pose FROM pose_summary d"
         " JOIN practitioner p ON p.id = d.practitioner_id"
-        " WHERE p.coach_id = :coach AND d.made_from <> :made"
-        " AND (:person IS NULL OR p.id = :person) ORDER BY 1, 2",
-        {"coach": coach_id, "made": _stamped(made_from), "person": practitioner_id},
+        " WHERE p.coach_id = ? AND substr(d.made_from, 1, ?) <> ? ORDER BY 1, 2",
+        (coach_id, len(start), start),
     )
     return [(r["person"], r["pose"]) for r in rows]
+
+
+def stamps(db: Database, coach_id: int, practitioner_id: int) -> dict[str, str]:
+    """Return what the summary of each pose of a practitioner was made from."""
+    rows = db.execute(
+        f"SELECT pose, made_from FROM pose_summary WHERE practitioner_id IN {PERSON}",
+        (practitioner_id, coach_id),
+    )
+    start = f"{FORMAT}:"
+    return {r["pose"]: r["made_from"].removeprefix(start) for r in rows}
 
 
 def of_practitioner(db: Database, coach_id: int, practitioner_id: int) -> list[PoseSummary]:
@@ -263,7 +281,7 @@ def read_news(text: str) -> tuple[News, ...]:
 def stamp(db: Database, coach_id: int, practitioner_id: int, pose: str) -> str | None:
     """When the summary of a pose was last derived: it changes with every marking and trial."""
     row = db.execute(
-        f"SELECT updated_at FROM pose_summary WHERE pose = ? AND practitioner_id IN ({_OWN})",
+        f"SELECT updated_at FROM pose_summary WHERE pose = ? AND practitioner_id IN {PERSON}",
         (pose, practitioner_id, coach_id),
     ).fetchone()
     return row["updated_at"] if row else None
@@ -272,7 +290,7 @@ def stamp(db: Database, coach_id: int, practitioner_id: int, pose: str) -> str |
 def poses(db: Database, coach_id: int, practitioner_id: int) -> set[str]:
     """Return the poses a practitioner has readings of."""
     rows = db.execute(
-        f"SELECT pose FROM pose_summary WHERE practitioner_id IN ({_OWN})",
+        f"SELECT pose FROM pose_summary WHERE practitioner_id IN {PERSON}",
         (practitioner_id, coach_id),
     )
     return {r["pose"] for r in rows}

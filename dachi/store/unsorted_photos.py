@@ -7,11 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from dachi.store.database import Database
-
-_OWN = (
-    "SELECT a.id FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE a.id = ? AND p.coach_id = ?"
-)
+from dachi.store.rows import VISIT
 
 
 @dataclass(frozen=True)
@@ -31,7 +27,7 @@ def add(db: Database, coach_id: int, assessment_id: int, photo_id: int, name: st
     """Keep a photograph until it is sorted onto the sheet."""
     db.execute(
         "INSERT OR IGNORE INTO tray (assessment_id, photo_id, name, created_at)"
-        f" SELECT id, ?, ?, ? FROM ({_OWN})",
+        f" SELECT id, ?, ?, ? FROM {VISIT}",
         (photo_id, name[:200], db.now(), assessment_id, coach_id),
     )
 
@@ -41,7 +37,7 @@ def of_assessment(db: Database, coach_id: int, assessment_id: int) -> list[Unsor
     rows = db.execute(
         "SELECT t.photo_id, t.name, t.joints, ph.taken_at, ph.width, ph.height"
         " FROM tray t JOIN photo ph ON ph.id = t.photo_id"
-        f" WHERE t.assessment_id IN ({_OWN}) ORDER BY t.created_at, t.photo_id",
+        f" WHERE t.assessment_id IN {VISIT} ORDER BY t.created_at, t.photo_id",
         (assessment_id, coach_id),
     )
     return [
@@ -78,7 +74,7 @@ def set_joints(
     """Keep the joints that were seen in a photograph of the tray; none where nobody was."""
     told = json.dumps(dict(joints))
     db.execute(
-        f"UPDATE tray SET joints = ? WHERE photo_id = ? AND assessment_id IN ({_OWN})",
+        f"UPDATE tray SET joints = ? WHERE photo_id = ? AND assessment_id IN {VISIT}",
         (told, photo_id, assessment_id, coach_id),
     )
     db.execute(
@@ -89,6 +85,6 @@ def set_joints(
 def take(db: Database, coach_id: int, assessment_id: int, photo_ids: Iterable[int]) -> None:
     """Take photographs out of the tray."""
     db.executemany(
-        f"DELETE FROM tray WHERE photo_id = ? AND assessment_id IN ({_OWN})",
+        f"DELETE FROM tray WHERE photo_id = ? AND assessment_id IN {VISIT}",
         [(p, assessment_id, coach_id) for p in photo_ids],
     )

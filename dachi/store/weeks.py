@@ -12,11 +12,12 @@ from dachi.core.practising.dose import Dose
 from dachi.core.practising.programme import Need
 from dachi.core.practising.timeline import Step
 from dachi.store.database import Conflict, Database
+from dachi.store.rows import PERSON, made
 
 #: The version of a stored week's type: one of another version is planned anew.
 FORMAT = 2
-
-_OWN = "SELECT id FROM practitioner WHERE id = ? AND coach_id = ?"
+#: Plans kept of a person: what was in force weeks ago is looked up in them.
+MOST_PLANS = 200
 
 
 @dataclass(frozen=True)
@@ -35,7 +36,7 @@ class Tuned:
     easy_until: str | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Profile:
     """How somebody practises.
 
@@ -104,20 +105,20 @@ class PlannedWeek:
 def profile(db: Database, coach_id: int, practitioner_id: int) -> Profile | None:
     """Return how somebody practises, None where nobody has said."""
     row = db.execute(
-        f"SELECT * FROM practice_profile WHERE practitioner_id IN ({_OWN})",
+        f"SELECT * FROM practice_profile WHERE practitioner_id IN {PERSON}",
         (practitioner_id, coach_id),
     ).fetchone()
     if row is None:
         return None
-    return Profile(
-        row["level"],
-        row["minutes"],
-        tuple(json.loads(row["weekdays"])),
-        tuple(json.loads(row["cautions"])),
-        msgspec.json.decode(row["tuned"], type=Tuned),
-        {int(day): minutes for day, minutes in json.loads(row["by_day"]).items()},
-        bool(row["twice"]),
-        bool(row["gentle"]),
+    return made(
+        Profile,
+        row,
+        weekdays=tuple(json.loads(row["weekdays"])),
+        cautions=tuple(json.loads(row["cautions"])),
+        tuned=msgspec.json.decode(row["tuned"], type=Tuned),
+        by_day={int(day): minutes for day, minutes in json.loads(row["by_day"]).items()},
+        twice=bool(row["twice"]),
+        gentle=bool(row["gentle"]),
     )
 
 
@@ -125,7 +126,7 @@ def save_profile(db: Database, coach_id: int, practitioner_id: int, found: Profi
     """Keep how somebody practises."""
     db.execute(
         "INSERT INTO practice_profile (practitioner_id, level, minutes, weekdays, cautions, tuned,"
-        f" by_day, twice, gentle, saved_at) SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM ({_OWN})"
+        f" by_day, twice, gentle, saved_at) SELECT id, ?, ?, ?, ?, ?, ?, ?, ?, ? FROM {PERSON}"
         " WHERE true"
         " ON CONFLICT (practitioner_id) DO UPDATE SET level = excluded.level,"
         " minutes = excluded.minutes, weekdays = excluded.weekdays, cautions = excluded.cautions,"
@@ -150,7 +151,7 @@ def save_profile(db: Database, coach_id: int, practitioner_id: int, found: Profi
 def wishes(db: Database, coach_id: int, practitioner_id: int) -> list[tuple[int, str, str]]:
     """Return (weekday, drill, kind) changed by hand."""
     rows = db.execute(
-        f"SELECT * FROM practice_wish WHERE practitioner_id IN ({_OWN}) ORDER BY weekday, drill",
+        f"SELECT * FROM practice_wish WHERE practitioner_id IN {PERSON} ORDER BY weekday, drill",
         (practitioner_id, coach_id),
     )
     return [(r["weekday"], r["drill"], r["kind"]) for r in rows]
@@ -167,13 +168,13 @@ def wish(
     """Keep or drop a drill on a day by hand; None takes the wish back."""
     db.execute(
         "DELETE FROM practice_wish WHERE weekday = ? AND drill = ?"
-        f" AND practitioner_id IN ({_OWN})",
+        f" AND practitioner_id IN {PERSON}",
         (weekday, drill, practitioner_id, coach_id),
     )
     if kind is not None:
         db.execute(
             "INSERT INTO practice_wish (practitioner_id, weekday, drill, kind)"
-            f" SELECT id, ?, ?, ? FROM ({_OWN})",
+            f" SELECT id, ?, ?, ? FROM {PERSON}",
             (weekday, drill, kind, practitioner_id, coach_id),
         )
 
@@ -183,7 +184,7 @@ def plan(
 ) -> PlannedWeek | None:
     """Return the newest plan; where ``made_from`` is given, only one made from just that."""
     row = db.execute(
-        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) ORDER BY id DESC LIMIT 1",
+        f"SELECT * FROM week_plan WHERE practitioner_id IN {PERSON} ORDER BY id DESC LIMIT 1",
         (practitioner_id, coach_id),
     ).fetchone()
     if row is None or not row["digest"].startswith(f"{FORMAT}:"):
@@ -199,7 +200,7 @@ def earlier_plan(
 ) -> PlannedWeek | None:
     """Return the newest plan, of all there were, that was made from just this; None without."""
     row = db.execute(
-        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) AND digest = ?"
+        f"SELECT * FROM week_plan WHERE practitioner_id IN {PERSON} AND digest = ?"
         " ORDER BY id DESC LIMIT 1",
         (practitioner_id, coach_id, f"{FORMAT}:{made_from}"),
     ).fetchone()
@@ -213,7 +214,7 @@ def plan_before(
 ) -> PlannedWeek | None:
     """Return the plan that was in force at a moment, ISO; None where there was none."""
     row = db.execute(
-        f"SELECT * FROM week_plan WHERE practitioner_id IN ({_OWN}) AND made_at < ?"
+        f"SELECT * FROM week_plan WHERE practitioner_id IN {PERSON} AND made_at < ?"
         " ORDER BY id DESC LIMIT 1",
         (practitioner_id, coach_id, moment),
     ).fetchone()
@@ -225,11 +226,11 @@ def plan_before(
 def save_plan(
     db: Database, coach_id: int, practitioner_id: int, made_from: str, found: PlannedWeek
 ) -> PlannedWeek:
-    """Keep a plan and return it dated; earlier ones stay as history. Conflict where not theirs."""
+    """Keep a plan and return it dated; the last ``MOST_PLANS`` stay. Conflict where not theirs."""
     dated = _dated(found, db.now())
     cursor = db.execute(
         "INSERT INTO week_plan (practitioner_id, digest, body, made_at)"
-        f" SELECT id, ?, ?, ? FROM ({_OWN})",
+        f" SELECT id, ?, ?, ? FROM {PERSON}",
         (
             f"{FORMAT}:{made_from}", msgspec.json.encode(dated).decode(), dated.made_at,
             practitioner_id, coach_id,
@@ -237,6 +238,11 @@ def save_plan(
     )  # fmt: skip
     if cursor.rowcount != 1:
         raise Conflict("There is no such practitioner.")
+    db.execute(
+        "DELETE FROM week_plan WHERE practitioner_id = ? AND id <= (SELECT id FROM week_plan"
+        " WHERE practitioner_id = ? ORDER BY id DESC LIMIT 1 OFFSET ?)",
+        (practitioner_id, practitioner_id, MOST_PLANS),
+    )
     return dated
 
 

@@ -4,8 +4,23 @@ from __future__ import annotations
 
 import re
 from datetime import date, datetime
+from typing import Protocol
 
 from dachi.data import catalogue
+
+
+class Shown(Protocol):
+    """A place of a sheet, or what was photographed for it."""
+
+    @property
+    def pose(self) -> str: ...
+    @property
+    def side(self) -> str: ...
+    @property
+    def mode(self) -> str: ...
+    @property
+    def number(self) -> int: ...
+
 
 STATUS_WORDS = {
     "unmarked": "to mark",
@@ -57,6 +72,12 @@ def say_moment(moment: str | None) -> str:
     if not moment:
         return "–"
     return f"{say_day(moment)}, {datetime.fromisoformat(moment):%H:%M}"
+
+
+def shot_name(shot: Shown) -> str:
+    """A photograph by what it shows: ``Straddle, passive, trial 2``."""
+    side = "" if shot.side == "both" else f"{shot.side} "
+    return f"{pose_name(shot.pose)}, {side}{shot.mode}, trial {shot.number}"
 
 
 def pose_name(pose_id: str) -> str:

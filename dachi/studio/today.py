@@ -8,12 +8,14 @@ from datetime import date, timedelta
 from enum import StrEnum
 
 from dachi.core.judging.trend import earliest_look
+from dachi.core.rules import PAIN_NEWS_DAYS
+from dachi.core.words import Place
 from dachi.store import today as stored
 from dachi.store.today import Seen
 from dachi.studio.phrases import moment_of, say_day
 from dachi.studio.work import Work
 
-NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS, PAIN_DAYS = 21, 7, 3, 7
+NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS = 21, 7, 3
 MOST_NEWS = 3
 
 
@@ -73,7 +75,7 @@ def today_page(work: Work) -> TodayPage:
     """
     today = work.today()
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
-    hurt = (today - timedelta(days=PAIN_DAYS)).isoformat()
+    hurt = (today - timedelta(days=PAIN_NEWS_DAYS)).isoformat()
     people = stored.everybody(work.db, work.coach, since, hurt)
     found = [e for who in people if (e := _entry(who, today)) is not None]
     groups = tuple((g, _ordered(g, found)) for g in Group)
@@ -107,7 +109,7 @@ def _entry(who: Seen, today: date) -> TodayEntry | None:
     """The person's reasons, most pressing first; None where there is nothing to do."""
     found: list[tuple[Group, Action | None, list[tuple[str, str]]]] = []
     if who.pain:
-        words = f"pain in the {who.pain[0]} logged on {say_day(who.pain[1])}"
+        words = f"pain in the {Place(who.pain[0]).said} logged on {say_day(who.pain[1])}"
         found.append((Group.HURT, Action.PLAN, [("pain", words)]))
     if coming := _coming(who, today):
         found.append((Group.COMING, None, coming))

@@ -7,6 +7,7 @@ import html
 import logging
 import os
 import secrets
+import sqlite3
 from datetime import timedelta
 from pathlib import Path
 
@@ -17,8 +18,9 @@ from werkzeug.exceptions import HTTPException
 from dachi.clock import Clock
 from dachi.errors import Told
 from dachi.store import database
-from dachi.store.database import Damaged, DiskTrouble, disk_trouble
+from dachi.store.database import Busy, Damaged, DiskTrouble, disk_trouble, told_of
 from dachi.web import filters, packing
+from dachi.web.fields import Id
 from dachi.web.jobs import Jobs
 from dachi.web.rooms import (
     accounts,
@@ -85,6 +87,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         PROPOSE=not testing and os.environ.get("DACHI_PROPOSE", "1") != "0",
     )
     app.session_interface = _Sessions()
+    app.url_map.converters["int"] = Id
     guard(app)
     filters.install(app)
     packing.install(app)
@@ -126,9 +129,9 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.register_error_handler(Told, _tell)
     app.register_error_handler(DiskTrouble, _no_room)
     app.register_error_handler(Damaged, _broken)
+    app.register_error_handler(Busy, _busy)
+    app.register_error_handler(sqlite3.Error, _stored)
     app.register_error_handler(OSError, _disk)
-    app.register_error_handler(OverflowError, _no_such)
-    app.register_error_handler(ValueError, _too_long)
     app.register_error_handler(RecursionError, _too_deep)
     app.register_error_handler(Exception, _apologise)
     return app
@@ -196,12 +199,28 @@ def _finish(response: Response) -> Response:
         return make_response(_no_room(error))
     except Damaged as error:
         return make_response(_broken(error))
+    except Busy as error:
+        return make_response(_busy(error))
 
 
 def _tell(error: Told) -> tuple[str, int]:
     """What no room has said better: the sentence itself, with nothing changed."""
-    text = str(error)
-    return _page(f"{text[:1].upper()}{text[1:]}".rstrip(".") + ".", 422)
+    return _page(error.sentence, 422)
+
+
+def _busy(error: Busy) -> tuple[str, int]:
+    """Somebody else is writing for long: the same again in a moment may well do."""
+    return _page(error.sentence, 503)
+
+
+def _stored(error: sqlite3.Error) -> tuple[str, int]:
+    """What the database met while rows were read."""
+    told = told_of(error)
+    if isinstance(told, DiskTrouble):
+        return _no_room(told)
+    if isinstance(told, Damaged):
+        return _broken(told)
+    return _busy(told) if isinstance(told, Busy) else _apologise(error)
 
 
 def _apologise(error: Exception) -> tuple[str, int]:
@@ -209,18 +228,6 @@ def _apologise(error: Exception) -> tuple[str, int]:
     return _page(
         "Something went wrong here, and nothing was half-saved. The log has the details.", 500
     )
-
-
-def _no_such(error: OverflowError) -> tuple[str, int]:
-    """A number too long for the database names nothing that is kept there."""
-    return _page(SENTENCES[404], 404) if "SQLite" in str(error) else _apologise(error)
-
-
-def _too_long(error: ValueError) -> tuple[str, int]:
-    """A number of thousands of digits is none that anybody means."""
-    if "Exceeds the limit" in str(error):
-        return _page(SENTENCES[400], 400)
-    return _apologise(error)
 
 
 def _too_deep(_: RecursionError) -> tuple[str, int]:

@@ -6,12 +6,12 @@ from flask import flash, redirect, request, url_for
 from flask_login import current_user
 from werkzeug.wrappers import Response
 
-from dachi.store import preparation
-from dachi.store.assessments import Trial
-from dachi.studio.bench.markings import Surroundings, surroundings
+from dachi.studio import records
+from dachi.studio.bench.around import Surroundings, surroundings
 from dachi.studio.phrases import say_day
+from dachi.studio.records import Trial
 from dachi.studio.visits import intake
-from dachi.web.session import coach_id, db, own_assessment, own_trial, work
+from dachi.web.session import own_assessment, own_trial, work
 
 
 def at_bench(tid: int) -> Surroundings:
@@ -25,7 +25,7 @@ def stopped(trial: Trial) -> str | None:
         return (
             f"This was read elsewhere and taken in from {trial.read_from}: nothing can be marked."
         )
-    consent = preparation.consent(db(), coach_id(), trial.practitioner_id)
+    consent = records.consent(work(), trial.practitioner_id)
     if consent is not None and consent.withdrawn_on is not None:
         return (
             f"Consent to photographs was withdrawn on {say_day(consent.withdrawn_on)}: the picture "

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from dachi.store.markings import Marking
 from dachi.studio.bench import starting_marks
-from dachi.studio.bench.markings import Surroundings
+from dachi.studio.bench.around import Surroundings
+from dachi.studio.records import Marking
 
 
 @dataclass(frozen=True)

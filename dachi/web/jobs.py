@@ -113,11 +113,8 @@ def _apart(name: str, coach: int, act: Callable[[Work], object]) -> None:
 
 
 def freshened() -> int:
-    """Have the coach's summaries brought up to date: few at once, many in the background.
-
-    How many are still to go.
-    """
-    left = summaries.freshen_few(work())
+    """How many of the coach's summaries are to be derived again; it is done in the background."""
+    left = summaries.stale(work())
     if left:
         _apart("verdicts of coach", coach_id(), summaries.freshen_all)
     return left

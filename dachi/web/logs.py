@@ -10,8 +10,7 @@ from pathlib import Path
 
 from dachi.clock import Clock
 from dachi.errors import Told
-from dachi.store import practitioners
-from dachi.store.database import connect
+from dachi.studio import records
 
 FILE = "dachi.log"
 MOST_BYTES, BACKUPS = 1_000_000, 4
@@ -49,11 +48,7 @@ def keep_log(folder: Path, clock: Clock) -> logging.Handler:
     """Write warnings and errors into the data folder, and to where the program was started."""
 
     def names() -> Iterable[str]:
-        db = connect(folder, clock)
-        try:
-            return practitioners.everybodys_names(db)
-        finally:
-            db.close()
+        return records.everybodys_names(folder, clock)
 
     discreet = Discreet(names)
     kept = RotatingFileHandler(

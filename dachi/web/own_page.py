@@ -9,8 +9,10 @@ from dataclasses import dataclass
 from flask import current_app, render_template
 from itsdangerous import BadSignature
 
-from dachi.store import happenings, practitioners, private_links
-from dachi.store.practitioners import Practitioner
+from dachi.core.words import Happened
+from dachi.studio import records
+from dachi.studio.record import acts
+from dachi.studio.records import Practitioner
 from dachi.studio.work import Work
 from dachi.web.private_links import own_signer
 from dachi.web.session import db, work_for
@@ -38,21 +40,17 @@ def own_of(token: str) -> Own | None:
         nonce = own_signer().loads(token)
     except BadSignature:
         return None
-    found = private_links.behind(db(), nonce) if isinstance(nonce, str) else None
+    found = records.behind_private_link(db(), nonce) if isinstance(nonce, str) else None
     if found is None:
         return None
-    who = practitioners.get(db(), *found)
-    return Own(work_for(found[0]), who, nonce) if who is not None else None
+    work = work_for(found[0])
+    who = records.person(work, found[1])
+    return Own(work, who, nonce) if who is not None else None
 
 
-def noted(own: Own, what: str) -> None:
+def noted(own: Own, kind: Happened) -> None:
     """Keep that a link was used, once in an hour."""
-    db = own.work.db
-    if happenings.lately(db, own.work.coach, what, own.who.id, db.clock.stamp(1 / 24)):
-        return
-    db.to_write()
-    happenings.note(db, own.work.coach, what, own.who.id)
-    private_links.used(db, own.nonce)
+    acts.note_link(own.work, kind, own.who.id, own.nonce)
 
 
 def closed() -> tuple[str, int]:

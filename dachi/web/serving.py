@@ -11,8 +11,8 @@ from werkzeug.wrappers import Response
 from dachi.files import digest_of
 from dachi.photos import faces
 from dachi.store.database import disk_trouble
-from dachi.store.photos import Photo
 from dachi.studio.record import picture_privacy
+from dachi.studio.records import Photo
 from dachi.studio.work import Work
 
 MISSING = "The picture's file is missing from the data folder."
@@ -60,7 +60,7 @@ def _sound(path: Path, _changed: int, size: int) -> bool:
 
 
 def withheld() -> Response:
-    """A plain picture in place of one that may not be picture_privacy."""
+    """A plain picture in place of one that may not be shown."""
     answer = Response(faces.withheld(), mimetype="image/jpeg")
     answer.headers["Cache-Control"] = "no-store"
     return answer

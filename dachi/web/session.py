@@ -8,11 +8,12 @@ from flask import Response, abort, current_app, g, request
 from flask_login import UserMixin, current_user, login_user
 
 from dachi.clock import Clock
-from dachi.store import accounts, assessments, database, happenings, practitioners, sessions
-from dachi.store.accounts import Coach
-from dachi.store.assessments import Assessment, Trial
-from dachi.store.database import Damaged, Database, DiskTrouble
-from dachi.store.practitioners import Practitioner
+from dachi.errors import Told
+from dachi.store import database
+from dachi.store.database import Database
+from dachi.studio import records
+from dachi.studio.record import letting_in
+from dachi.studio.records import Assessment, Coach, Practitioner, Trial
 from dachi.studio.work import Work
 
 
@@ -30,19 +31,16 @@ class SignedIn(UserMixin):  # type: ignore[misc]
 def load_user(text: str) -> SignedIn | None:
     """Return the coach a session belongs to, None once it was ended, wherever its cookie is."""
     number, _, token = text.partition(":")
-    coach = accounts.by_id(db(), int(number)) if number.isdecimal() else None
+    coach = records.coach(db(), int(number)) if number.isdecimal() else None
     if coach is None or coach.closed_at is not None:
         return None
-    found = sessions.number_of(db(), coach.id, token)
+    found = records.session_number(db(), coach.id, token)
     return SignedIn(coach, token, found) if found is not None else None
 
 
 def let_in(coach: Coach, agent: str) -> None:
     """Begin a session of a coach who has shown who they are."""
-    token = sessions.begin(db(), coach.id, agent)
-    number = sessions.number_of(db(), coach.id, token)
-    assert number is not None
-    happenings.note(db(), coach.id, "signed in")
+    token, number = letting_in.begin_session(db(), coach, agent)
     login_user(SignedIn(coach, token, number), remember=False)
 
 
@@ -59,19 +57,16 @@ def clock() -> Clock:
 
 
 def db() -> Database:
-    """The request's connection, in its transaction."""
+    """The request's connection, in its transaction: nothing is written but by commands.
+
+    A request that posts holds the write lock from here on; any other only reads.
+    """
     if "db" not in g:
         g.db = database.connect(data_folder(), clock())
+        g.db.guard()
         g.db.begin(write=request.method == "POST")
     connection: Database = g.db
     return connection
-
-
-def read_only() -> None:
-    """Answer a POST that writes nothing without taking the write lock."""
-    if "db" in g:
-        g.db.end(keep=False)
-        g.db.begin(write=False)
 
 
 def work() -> Work:
@@ -85,12 +80,15 @@ def work_for(coach: int) -> Work:
 
 
 def finish_request(response: Response) -> Response:
-    """Commit before the answer leaves; an error answer changes nothing."""
+    """Keep what the request's commands wrote before its answer leaves.
+
+    A command that met a problem took itself back already; an error answer takes all of them back.
+    """
     connection: Database | None = g.get("db")
     if connection is not None:
         try:
             connection.end(keep=response.status_code < 400)
-        except (DiskTrouble, Damaged):
+        except Told:
             connection.end(keep=False)
             raise
     return response
@@ -117,17 +115,17 @@ def coach_id() -> int:
 
 def own_practitioner(practitioner_id: int) -> Practitioner:
     """Return the coach's practitioner or answer 404."""
-    found = practitioners.get(db(), coach_id(), practitioner_id)
+    found = records.person(work(), practitioner_id)
     return found or abort(404)
 
 
 def own_assessment(assessment_id: int) -> Assessment:
     """Return the coach's assessment or answer 404."""
-    found = assessments.get(db(), coach_id(), assessment_id)
+    found = records.visit(work(), assessment_id)
     return found or abort(404)
 
 
 def own_trial(trial_id: int) -> Trial:
     """Return the coach's trial or answer 404."""
-    found = assessments.trial(db(), coach_id(), trial_id)
+    found = records.trial(work(), trial_id)
     return found or abort(404)

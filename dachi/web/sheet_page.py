@@ -12,19 +12,11 @@ from dachi.core.assessing.permission import state_cautions
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, cues_under, screening_questions
 from dachi.drawing.stand import stand
-from dachi.store import (
-    assessments,
-    day_states,
-    felt,
-    markings,
-    phone_links,
-    preparation,
-    unsorted_photos,
-)
-from dachi.store.assessments import Assessment, Trial
+from dachi.studio import records
+from dachi.studio.records import Assessment, DayState
 from dachi.studio.visits import intake
 from dachi.studio.visits import sheets as visits
-from dachi.web.session import clock, coach_id, db, own_practitioner, work
+from dachi.web.session import clock, own_practitioner, work
 
 
 def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
@@ -35,7 +27,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
     last = own[-1] if own else None
     slot = visits.after(
         stations,
-        runsheet.Slot(last.pose, last.side, last.mode, last.number) if last else None,
+        last.slot if last else None,
     )
     default = slot.pose if slot else own[-1].pose if own else catalogue().poses[0].id
     pose = pose_of(request.values.get("pose") or default)
@@ -48,7 +40,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         )
     here = visits.free([station])
     chosen = slot if slot in here else here[0] if here else _beyond(station)
-    state = day_states.of_assessment(db(), coach_id(), visit.id)
+    state = records.state(work(), visit.id)
     lines = visits.lines_of(work(), visit, own)
     shown_side = chosen.side if chosen.side != "both" else "right"
     return {
@@ -62,10 +54,10 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "poses": catalogue().poses,
         "photographed": {t.pose for t in own},
         "minutes": runsheet.minutes(lines, catalogue()),
-        "put_away": assessments.put_away(db(), coach_id(), visit.id),
-        "unmarked": [t for t in own if t.status == "unmarked"],
-        "any_marked": any(t.status != "unmarked" for t in own),
-        "headlines": {t.id: _headline(t) for t in own if t.pose == pose.id},
+        "put_away": records.put_away(work(), visit.id),
+        "unmarked": [t for t in own if not t.marked],
+        "any_marked": any(t.marked for t in own),
+        "headlines": records.headlines(work(), visit.id),
         "once_key": secrets.token_urlsafe(12),
         "next_shot": chosen,
         "usual": intake.usual_variant(pose, who),
@@ -77,19 +69,19 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "state": state,
         "opened": visits.opened_since(work(), visit),
         "cautions": _cautions(who.id, state),
-        "waiting": len(unsorted_photos.of_assessment(db(), coach_id(), visit.id)),
-        "phone_live": phone_links.live(
-            db(), coach_id(), visit.id, clock().local().isoformat(timespec="seconds")
+        "waiting": len(records.tray(work(), visit.id)),
+        "phone_live": records.phone_link(
+            work(), visit.id, clock().local().isoformat(timespec="seconds")
         ),
-        "felt_kinds": felt.KINDS,
-        "felt_now": felt.of_visit(db(), coach_id(), visit.id),
+        "felt_kinds": records.FELT_KINDS,
+        "felt_now": records.felt_at(work(), visit.id),
         "problem": None,
     } | more
 
 
-def _cautions(pid: int, state: day_states.DayState | None) -> list[str]:
+def _cautions(pid: int, state: DayState | None) -> list[str]:
     """What to mind on this day: how they are, and what was answered once."""
-    screening = preparation.screening(db(), coach_id(), pid)
+    screening = records.screening(work(), pid)
     asked = {q.id: q.caution for q in screening_questions()}
     answered = [asked[y] for y in (screening.yes if screening else ()) if y in asked]
     today = state_cautions(state.pain, state.warm_up_min) if state else ()
@@ -101,11 +93,6 @@ def _beyond(station: visits.Station) -> runsheet.Slot:
     row = min(station.rows, key=lambda r: len(r.cells))
     number = next((n for n in range(1, 10) if n not in row.cells), 9)
     return runsheet.Slot(station.pose.id, row.line.side, row.line.mode, number)
-
-
-def _headline(trial: Trial) -> Any:
-    found = markings.readings(db(), coach_id(), trial.id)
-    return next((r for r in found if r.headline), None)
 
 
 def pose_of(pose_id: str) -> Pose:

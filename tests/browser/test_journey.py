@@ -6,6 +6,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
+from dachi.core.assessing.runsheet import Slot
 from dachi.store import assessments, markings
 from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, ago, rendered
@@ -23,14 +24,16 @@ def seed_visit(case: InChromium, picture: tuple[bytes, dict[str, Any]] | None = 
         photo = photos.add(
             case.db,
             case.coach.id,
-            sha256=taken.sha256,
-            source_sha256=taken.source_sha256,
-            width=taken.width,
-            height=taken.height,
-            focal_35mm=taken.focal_35mm,
-            taken_at=None,
-            origin="simulated",
-            truth=truth,
+            photos.NewPhoto(
+                sha256=taken.sha256,
+                source_sha256=taken.source_sha256,
+                width=taken.width,
+                height=taken.height,
+                focal_35mm=taken.focal_35mm,
+                taken_at=None,
+                origin="simulated",
+                truth=truth,
+            ),
         )
         position = positions.for_photo(
             case.db, case.coach.id, aid, "side", "", (taken.width, taken.height)
@@ -40,11 +43,8 @@ def seed_visit(case: InChromium, picture: tuple[bytes, dict[str, Any]] | None = 
             case.coach.id,
             aid,
             photo,
-            pose=LEG_RAISE,
-            side="left",
-            mode="passive",
+            Slot(LEG_RAISE, "left", "passive", 1),
             variant={"resting_leg": "straight"},
-            number=1,
             position_id=position,
         )
 

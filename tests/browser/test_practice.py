@@ -8,6 +8,7 @@ from typing import Any
 from playwright.sync_api import Locator, Page, expect
 
 from dachi.core.assessing.runsheet import SheetLine
+from dachi.core.words import PainKind, Place
 from dachi.store import assessments, felt, practice_log, practitioners, run_sheets, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
@@ -23,7 +24,12 @@ class Player(InChromium):
         practitioners.update(
             self.db, self.coach.id, self.pid, props={"mat", "strap", "block", "cushion", "wall"}
         )
-        weeks.save_profile(self.db, self.coach.id, self.pid, Profile(2, 10.0, tuple(range(7))))
+        weeks.save_profile(
+            self.db,
+            self.coach.id,
+            self.pid,
+            Profile(level=2, minutes=10.0, weekdays=tuple(range(7))),
+        )
         self.sign_in()
         self.page.goto(f"{self.base}/p/{self.pid}/practice")
         self.page.get_by_role("button", name="Make the link").click()
@@ -167,7 +173,7 @@ class Player(InChromium):
         phone.get_by_role("button", name="a pinch").click()
         phone.get_by_role("button", name="End the session here").click()
         expect(phone.locator("#kept")).to_contain_text("It is in your log")
-        self.assertEqual([[p.place for p in e.pains] for e in self.log()], [["low back"]])
+        self.assertEqual([[p.place for p in e.pains] for e in self.log()], [[Place.LOW_BACK]])
 
     def test_what_waited_under_an_old_link_arrives_by_the_new_one(self) -> None:
         phone, data = self.player()
@@ -251,7 +257,9 @@ class Player(InChromium):
         expect(phone.locator("#kept")).to_contain_text("It is in your log")
         (entry,) = self.log()
         self.assertFalse(entry.finished)
-        self.assertEqual([(p.place, p.kind) for p in entry.pains], [("low back", "pinch")])
+        self.assertEqual(
+            [(p.place, p.kind) for p in entry.pains], [(Place.LOW_BACK, PainKind.PINCH)]
+        )
         self.page.goto(f"{self.base}/p/{self.pid}/plan")
         expect(self.page.get_by_text(re.compile("Because pain in the low back"))).to_be_visible()
         self.page.goto(f"{self.base}/")
@@ -285,11 +293,7 @@ class Player(InChromium):
         page = self.page
         practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")
         for n in range(3):
-            entry = NewLogEntry(
-                f"k{n}", ago(25 - n, "08:00:00"), 600, Felt.RIGHT, True,
-                (DrillDone("goal-front-split", 60, prop_cm=20 - n),),
-                pains=(Pain("lizard", "left knee", "knee"),),
-            )  # fmt: skip
+            entry = NewLogEntry(once_key=f"k{n}", started_at=ago(25 - n, "08:00:00"), seconds=600, felt=Felt.RIGHT, finished=True, done=(DrillDone("goal-front-split", 60, prop_cm=20 - n),), pains=(Pain("lizard", Place.LEFT_KNEE, PainKind.KNEE),))  # fmt: skip
             log_id = practice_log.add(self.db, self.coach.id, self.pid, entry)
             practice_log.set_soreness(self.db, self.coach.id, self.pid, log_id, 2 + n)
         for path in (

@@ -2,13 +2,15 @@
 
 from playwright.sync_api import expect
 
+from dachi.core.assessing.runsheet import Slot
 from dachi.data import catalogue
 from dachi.photos.ingest import take_in
 from dachi.store import assessments, goals, photos, positions
 from dachi.store.markings import Marking
-from dachi.studio.bench.markings import keep, surroundings
+from dachi.studio.bench.acts import keep
+from dachi.studio.bench.around import surroundings
 from dachi.studio.phrases import say_day
-from dachi.studio.verdicts.summaries import refresh_all
+from dachi.studio.verdicts.summaries import anew
 from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, ago, day_ago, rendered
 
@@ -29,7 +31,7 @@ class Progress(InChromium):
             mode="passive", target=90, due_on=day_ago(-156),
         )  # fmt: skip
         goals.annotate(self.db, self.coach.id, self.pid, day_ago(67), "holiday", "At sea.")
-        refresh_all(self.work, [self.pid])
+        anew(self.work, [self.pid])
         self.sign_in()
 
     def marked_visit(self, taken_at: str, value: float, seed: int) -> None:
@@ -37,19 +39,11 @@ class Progress(InChromium):
         coach = self.coach.id
         aid = assessments.add(self.db, coach, self.pid, taken_at=taken_at, warmth="warm")
         taken = take_in(data, self.folder)
-        photo_id = photos.add(
-            self.db, coach, sha256=taken.sha256, source_sha256=taken.source_sha256,
-            width=taken.width, height=taken.height, focal_35mm=taken.focal_35mm, taken_at=None,
-            origin="simulated", truth=truth,
-        )  # fmt: skip
+        photo_id = photos.add(self.db, coach, photos.NewPhoto(sha256=taken.sha256, source_sha256=taken.source_sha256, width=taken.width, height=taken.height, focal_35mm=taken.focal_35mm, taken_at=None, origin="simulated", truth=truth))  # fmt: skip
         pose = catalogue().pose(LEG_RAISE)
-        tid = assessments.add_trial(
-            self.db, coach, aid, photo_id, pose=LEG_RAISE, side="left", mode="passive",
-            variant=pose.default_variant(), number=1,
-            position_id=positions.for_photo(self.db, self.coach.id, aid, "side", "", (taken.width, taken.height)),
-        )  # fmt: skip
+        tid = assessments.add_trial(self.db, coach, aid, photo_id, Slot(LEG_RAISE, "left", "passive", 1), variant=pose.default_variant(), position_id=positions.for_photo(self.db, self.coach.id, aid, "side", "", (taken.width, taken.height)))  # fmt: skip
         marking = Marking(
-            {k: tuple(truth["marks_px"][k]) for k in pose.required},
+            marks={k: tuple(truth["marks_px"][k]) for k in pose.required},
             corners={k: tuple(p) for k, p in truth["corners_px"].items()},
         )
         trial = assessments.trial(self.db, coach, tid)

@@ -6,6 +6,7 @@ import unittest
 from xml.etree import ElementTree
 
 from dachi.core.catalogue.drills import DIRECTIONS
+from dachi.core.words import Place
 from dachi.data import catalogue
 from dachi.drawing.practice import SIZE, heights, pain_map, soreness, weeks, wheel
 from dachi.drawing.stand import stand
@@ -71,7 +72,7 @@ class Charts(unittest.TestCase):
 
 class PainMap(unittest.TestCase):
     def test_left_is_the_persons_left(self) -> None:
-        root = read(pain_map({"left knee": 1, "right knee": 4, "somewhere else": 2}))
+        root = read(pain_map({Place.LEFT_KNEE: 1, Place.RIGHT_KNEE: 4, Place.ELSEWHERE: 2}))
         rings = [c for c in root.findall(f"{SVG}circle") if "b-ring" in c.get("class", "")]
         self.assertEqual(len(rings), 2)
         left, right = rings

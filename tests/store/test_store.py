@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from dachi.core.assessing.runsheet import Slot
 from dachi.core.measuring.scene import Reading, Result
 from dachi.store import accounts, assessments, database, markings, photos, positions, practitioners
 from dachi.store.database import Conflict, StoreError
@@ -22,21 +23,17 @@ class Kept(Studio):
         self.tid = self.trial("a" * 64)
 
     def trial(self, source: str, number: int = 1, mode: str = "passive", **more: object) -> int:
-        photo = photos.add(
-            self.db, self.coach.id, sha256=source, source_sha256=source, width=1280, height=960,
-            focal_35mm=26.0, taken_at=None, origin="upload",
-        )  # fmt: skip
+        photo = photos.add(self.db, self.coach.id, photos.NewPhoto(sha256=source, source_sha256=source, width=1280, height=960, focal_35mm=26.0, taken_at=None, origin="upload"))  # fmt: skip
         position = positions.for_photo(self.db, self.coach.id, self.aid, "side", "", (1280, 960))
-        return assessments.add_trial(
-            self.db, self.coach.id, self.aid, photo, pose=LEG_RAISE, side="left", mode=mode,
-            variant={}, number=number, position_id=position, **more,
-        )  # fmt: skip
+        return assessments.add_trial(self.db, self.coach.id, self.aid, photo, Slot(LEG_RAISE, "left", mode, number), variant={}, position_id=position, **more)  # fmt: skip
 
     def mark(self, value: float, **more: object) -> int:
         reading = Reading("hip_flexion", "hip flexion", "deg", value, 1.0, value, value, True)
         result = Result("", "mat", LEG_RAISE, (reading,), (), None, ())
-        marking = Marking({"hip": (1.0, 2.0)}, corners={"near_left": (value, 0.0)})
-        return markings.save(self.db, self.coach.id, self.tid, marking, result, "v", **more)
+        marking = Marking(marks={"hip": (1.0, 2.0)}, corners={"near_left": (value, 0.0)})
+        marking_id = markings.save(self.db, self.coach.id, self.tid, marking, **more)
+        markings.keep_readings(self.db, self.coach.id, marking_id, result, "v")
+        return marking_id
 
     def test_nobody_else_sees_anything(self) -> None:
         self.mark(70.0)
@@ -45,7 +42,6 @@ class Kept(Studio):
             practitioners.get(self.db, stranger, self.pid),
             assessments.get(self.db, stranger, self.aid),
             assessments.trial(self.db, stranger, self.tid),
-            positions.get(self.db, stranger, 1),
             photos.get(self.db, stranger, 1),
             markings.draft(self.db, stranger, self.tid),
             markings.last_marks(self.db, stranger, self.pid, LEG_RAISE, "left", None),
@@ -64,6 +60,7 @@ class Kept(Studio):
         self.assertFalse(assessments.delete_trial(self.db, stranger, self.tid))
         self.assertFalse(assessments.restore_trial(self.db, stranger, self.tid))
         self.assertFalse(positions.set_mat(self.db, stranger, 1, 200, 70))
+        self.assertEqual(positions.of_assessment(self.db, stranger, self.aid), {})
         markings.save_draft(self.db, stranger, self.tid, {"x": 1})
         self.assertIsNone(markings.draft(self.db, self.coach.id, self.tid))
         with self.assertRaises(Conflict):
@@ -102,8 +99,7 @@ class Kept(Studio):
     def test_corners_of_a_position_are_pooled(self) -> None:
         self.mark(100.0)
         second = self.trial("d" * 64, 2)
-        position = positions.get(self.db, self.coach.id, 1)
-        assert position is not None
+        (position,) = positions.of_assessment(self.db, self.coach.id, self.aid).values()
         self.assertEqual(position.pooled(second, None), ({"near_left": (100.0, 0.0)}, 1))
         own = {"near_left": (104.0, 2.0)}
         self.assertEqual(position.pooled(second, own), ({"near_left": (102.0, 1.0)}, 2))

@@ -11,7 +11,8 @@ from dachi.core.assessing.runsheet import SheetLine, Slot
 from dachi.core.judging.steadiness import Twice
 from dachi.core.measuring.figure_match import Region
 from dachi.core.measuring.scene import CheckResult, Reading, Result
-from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind
+from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind, Why
+from dachi.core.words import PainKind, Place
 from dachi.errors import Told
 from dachi.store import (
     accounts,
@@ -47,29 +48,26 @@ from tests.support import LEG_RAISE, Studio, ago, day_ago
 #: They say something of the whole copy, ask for no coach, make a coach or are the coach's own.
 OPEN = {
     "accounts.close", "accounts.set_password", "sessions.begin", "sessions.end_all",
-    "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour",
+    "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour", "rows.belongs",
     "accounts.keep_put_away_days", "accounts.keep_usual_marked", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
 READING = Reading("hip_flexion", "hip flexion", "deg", 70.0, 1.0, 68.0, 72.0, True)
 CHECK = CheckResult("knee_bend", "knee", 3.0, 1.0, "deg", 8.0, "ok", "Straight.")
 RESULT = Result("", "mat", LEG_RAISE, (READING,), (CHECK,), None, ())
 LINE = SheetLine(LEG_RAISE, "left", "passive", 2)
-STATE = DayState({"left knee": 2}, 7.5, "climbing", 10.0)
+STATE = DayState(pain={Place.LEFT_KNEE: 2}, sleep_h=7.5, hard_training="climbing", warm_up_min=10.0)
 OPINION = Opinion("inclinometer", 71.0, 2.0)
 WEEK = PlannedWeek(
     (PlannedSession(0, 600, False, ()),), {"lizard": "no time"}, {"flexion": 90.0}, 1.0, 1.1,
     (), True, False, (),
 )  # fmt: skip
-ENTRY = NewLogEntry(
-    "k1", ago(2, "08:00:00"), 600, Felt.EASY, True, (DrillDone("lizard", 60.0),),
-    pains=(Pain("lizard", "left knee", "knee"),),
-)  # fmt: skip
-OFFER = Proposal(ProposalKind.ADVANCE, "lizard", "Longer.", "It was easy.", Adjustment())
+ENTRY = NewLogEntry(once_key="k1", started_at=ago(2, "08:00:00"), seconds=600, felt=Felt.EASY, finished=True, done=(DrillDone("lizard", 60.0),), pains=(Pain("lizard", Place.LEFT_KNEE, PainKind.KNEE),))  # fmt: skip
+OFFER = Proposal(ProposalKind.ADVANCE, Why.EASY, "lizard", {"times": 3}, Adjustment())
 
 
 #: What a name means in one function alone.
 OWN_WORDS = {
-    ("weeks.save_profile", "found"): Profile(5, 60.0, (1,)), ("weeks.plan_before", "moment"): ago(-1),
+    ("weeks.save_profile", "found"): Profile(level=5, minutes=60.0, weekdays=(1,)), ("weeks.plan_before", "moment"): ago(-1),
     ("photos.under_key", "once_key"): "k", ("photos.with_cards", "but"): 0, ("photos.outlined", "but"): 0, ("photos.set_doubtful", "count"): 1, ("assessments.read_elsewhere", "source"): "a table", ("invitations.take_back", "invitation_id"): 1, ("erasing.put_away", "before"): ago(-1), ("assessments.hold_with", "other"): None,
     ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
     ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
@@ -98,16 +96,14 @@ class Strangers(Studio):
         db, me, pid = self.db, self.coach.id, self.pid
         self.other = accounts.add(db, "other@quay.example", "Oska", "another long password")
         self.aid = assessments.add(db, me, pid, taken_at=ago(5), warmth="warm")
-        self.photo = photos.add(
-            db, me, sha256="a" * 64, source_sha256="b" * 64, width=1280, height=960,
-            focal_35mm=26.0, taken_at=None, origin="upload",
-        )  # fmt: skip
+        self.photo = photos.add(db, me, photos.NewPhoto(sha256="a" * 64, source_sha256="b" * 64, width=1280, height=960, focal_35mm=26.0, taken_at=None, origin="upload"))  # fmt: skip
         self.position = positions.for_photo(db, me, self.aid, "side", "", (1280, 960))
         self.tid = self.trial(1)
         self.gone = self.trial(2)
         assessments.delete_trial(db, me, self.gone)
-        marking = Marking({"hip": (1.0, 2.0)}, corners={"near_left": (5.0, 0.0)})
-        self.number = markings.save(db, me, self.tid, marking, RESULT, "v")
+        marking = Marking(marks={"hip": (1.0, 2.0)}, corners={"near_left": (5.0, 0.0)})
+        self.number = markings.save(db, me, self.tid, marking)
+        markings.keep_readings(db, me, self.number, RESULT, "v")
         (self.marking,) = db.execute("SELECT id FROM marking").fetchone()
         markings.save_draft(db, me, self.tid, {"a": "1"})
         photos.set_head(db, me, self.photo, Region(5.0, 6.0, 7.0))
@@ -124,7 +120,7 @@ class Strangers(Studio):
         goals.annotate(db, me, pid, day_ago(3), "plan", "New plan.")
         (note,) = goals.notes_of(db, me, pid)
         summaries.save(db, me, PoseSummary(pid, LEG_RAISE, (), (), None), "v", {})
-        weeks.save_profile(db, me, pid, Profile(2, 25.0, (0, 3)))
+        weeks.save_profile(db, me, pid, Profile(level=2, minutes=25.0, weekdays=(0, 3)))
         weeks.wish(db, me, pid, 0, "lizard", "keep")
         weeks.save_plan(db, me, pid, "v", WEEK)
         self.entry = practice_log.add(db, me, pid, ENTRY)
@@ -147,18 +143,15 @@ class Strangers(Studio):
             "on_date": day_ago(1), "kind": "drop", "text": "words", "at": ago(-1),
             "expires_at": ago(-9), "view": "side", "setup": "", "size": (1280, 960),
             "length_cm": 200.0, "width_cm": 70.0, "weekday": 1, "drill": "lizard", "level": 3,
-            "new": NewLogEntry("k2", ago(1, "08:00:00"), 60, Felt.HARD, True, (), pains=ENTRY.pains),
+            "new": NewLogEntry(once_key="k2", started_at=ago(1, "08:00:00"), seconds=60, felt=Felt.HARD, finished=True, done=(), pains=ENTRY.pains),
             "soreness": 9, "accepted": True, "poses": [LEG_RAISE], "taken_at": ago(4),
             "warmth": "cold", "notes": "x", "modes": ("passive",), "readings": RESULT,
             "gone": True, "call_name": "X", "prop_cm": 3.0, "mat_cm": (200.0, 70.0),
-            "fields": {"call_name": "X"}, "news_since": ago(9), "pain_since": ago(9),
+            "fields": {"call_name": "X"}, "since": ago(30), "until": ago(0), "news_since": ago(9), "pain_since": ago(9),
         }  # fmt: skip
 
     def trial(self, number: int) -> int:
-        return assessments.add_trial(
-            self.db, self.coach.id, self.aid, self.photo, pose=LEG_RAISE, side="left",
-            mode="passive", variant={}, number=number, position_id=self.position,
-        )  # fmt: skip
+        return assessments.add_trial(self.db, self.coach.id, self.aid, self.photo, Slot(LEG_RAISE, "left", "passive", number), variant={}, position_id=self.position)  # fmt: skip
 
     def whole(self) -> dict[str, list[tuple[Any, ...]]]:
         """Every row of every table but the stranger's own account."""
@@ -238,12 +231,14 @@ class Strangers(Studio):
         assert state is not None
         self.assertEqual(
             (state.pain, state.sleep_h, state.hard_training, state.warm_up_min),
-            ({"left knee": 2}, 7.5, "climbing", 10.0),
+            ({Place.LEFT_KNEE: 2}, 7.5, "climbing", 10.0),
         )
         self.assertEqual(day_states.newest(db, me, pid), state)
         (goal,) = goals.of_practitioner(db, me, pid)
         self.assertEqual((goal.id, goal.target, goal.side), (self.goal, 90.0, "left"))
-        self.assertEqual(weeks.profile(db, me, pid), Profile(2, 25.0, (0, 3)))
+        self.assertEqual(
+            weeks.profile(db, me, pid), Profile(level=2, minutes=25.0, weekdays=(0, 3))
+        )
         self.assertEqual(weeks.wishes(db, me, pid), [(0, "lizard", "keep")])
         plan = weeks.plan(db, me, pid, "v")
         assert plan is not None

@@ -20,6 +20,7 @@ from dachi.clock import Clock
 from dachi.photos.ingest import path_of
 from dachi.store import copies, photos, practitioners
 from dachi.store.database import (
+    FILE,
     MIGRATIONS,
     Damaged,
     Database,
@@ -34,7 +35,7 @@ from dachi.store.database import (
 from dachi.studio.record import keeping
 from dachi.studio.record.keeping import KeepingProblem
 from dachi.web.app import create_app
-from tests.support import CLOCK, Pages, plain_picture, rendered
+from tests.support import CLOCK, Pages, day_ago, plain_picture, rendered
 
 
 def rows(path: Path) -> list[str]:
@@ -283,16 +284,16 @@ class Disks(Keeping):
 
     def test_every_write_is_told_of_a_disk_that_takes_nothing(self) -> None:
         """A withdrawal of consent too: it used to be “belongs to somebody else”."""
-        real = connect
 
-        def read_only(*args: Any) -> Database:
-            db = real(*args)
-            db.execute("PRAGMA query_only = ON")
+        def read_only(folder: Path, clock: Any) -> Database:
+            path = f"file:{folder / FILE}?mode=ro"
+            db = sqlite3.connect(path, isolation_level=None, factory=Database, uri=True)
+            db.clock, db.row_factory = clock, sqlite3.Row
             return db
 
         for path, form in (
             (f"/p/{self.pid}/plan/profile", {"level": "2", "minutes": "20", "weekday": "1"}),
-            (f"/p/{self.pid}/consent", {"withdraw": "1"}),
+            (f"/p/{self.pid}/consent", {"withdraw": "1", "given_on": day_ago(0)}),
             (f"/p/{self.pid}/screening", {}),
         ):
             token = self.token("/")

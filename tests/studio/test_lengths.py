@@ -1,10 +1,7 @@
 """Lengths of bones learnt from a person's own shots."""
 
-from unittest import mock
-
-from dachi.core.measuring.bones import Bone
 from dachi.store import assessments, markings, practitioners
-from dachi.studio.bench import markings as studio_markings
+from dachi.studio.bench.around import Around, surroundings
 from tests.support import Pages, ago, rendered
 
 
@@ -31,26 +28,26 @@ class Learning(Pages):
     def lengths(self) -> dict[str, float]:
         trial = assessments.trial(self.db, self.coach.id, self.photographed(self.new))
         assert trial is not None
-        return dict(studio_markings.surroundings(self.work, trial).segments_cm)
+        return dict(surroundings(self.work, trial).segments_cm)
 
     def test_earlier_shots_teach_and_a_tape_goes_before_them(self) -> None:
-        learnt = studio_markings.learnt_lengths(self.work, self.pid)
+        learnt = Around(self.work, self.pid).learnt()
         self.assertEqual({n: b.shots for n, b in learnt.items()}, {"thigh": 4, "shin": 4})
         self.assertEqual(self.lengths(), {n: round(b.cm, 1) for n, b in learnt.items()})
         page = self.text(self.client.get(f"/p/{self.pid}/record"))
         self.assertIn("Learnt from 4 shots", page)
         practitioners.update(self.db, self.coach.id, self.pid, thigh_cm=44.0)
         trial = assessments.trials(self.db, self.coach.id, self.new)[0]
-        at = studio_markings.surroundings(self.work, trial)
+        at = surroundings(self.work, trial)
         self.assertEqual(at.segments_cm["thigh"], 44.0)
 
     def test_a_visit_is_not_read_with_its_own_lengths(self) -> None:
         for trial in assessments.trials(self.db, self.coach.id, self.old):
-            self.assertEqual(studio_markings.surroundings(self.work, trial).segments_cm, {})
+            self.assertEqual(surroundings(self.work, trial).segments_cm, {})
 
     def test_only_the_newest_marking_of_what_is_there_counts(self) -> None:
         first, *_ = assessments.trials(self.db, self.coach.id, self.old)
         self.mark(first.id, "joint", 1)
         self.assertEqual(len(markings.bones(self.db, self.coach.id, self.pid)), 3)
-        with mock.patch.object(markings, "bones", return_value=[{"thigh": Bone(40, 1, 0.5)}] * 3):
-            self.assertEqual(studio_markings.learnt_lengths(self.work, self.pid), {})
+        # Of three shots no length is believed.
+        self.assertEqual(Around(self.work, self.pid).learnt(), {})

@@ -11,11 +11,14 @@ from pathlib import Path
 from typing import Any
 
 from dachi.cli import main
+from dachi.core.words import PainKind, Place
 from dachi.demo import ACCOUNT
 from dachi.photos.ingest import path_of
 from dachi.store import accounts, moving, practice_log, practitioners, summaries, unsorted_photos
 from dachi.store.database import Conflict, connect, transaction
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
+from dachi.studio.practice.person import Practising
+from dachi.studio.practice.weeks import keep_week
 from dachi.studio.record import keeping
 from dachi.studio.record import moving as boxes
 from dachi.studio.record.moving import MovingProblem
@@ -32,12 +35,14 @@ class Moving(Pages):
         tid = self.shot(aid)
         self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
         self.upload(aid, plain_picture(800, 600), "second.jpg", number="2")
-        self.client.get(f"/p/{self.pid}/plan")
         practice_log.add(
             self.db, self.coach.id, self.pid,
-            NewLogEntry("k", ago(2), 600, Felt.EASY, True, (DrillDone("lizard", 60.0),),
-                        pains=(Pain("lizard", "left knee", "knee"),)),
+            NewLogEntry(once_key="k", started_at=ago(2), seconds=600, felt=Felt.EASY, finished=True, done=(DrillDone("lizard", 60.0),), pains=(Pain("lizard", Place.LEFT_KNEE, PainKind.KNEE),)),
         )  # fmt: skip
+        self.renew()
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        keep_week(Practising(self.work, who))
         other = practitioners.add(self.db, self.coach.id, "Tavi", birth_year=1991)
         self.tavi = other
         holder = tempfile.TemporaryDirectory()

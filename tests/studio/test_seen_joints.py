@@ -19,8 +19,9 @@ from dachi.store import assessments, markings, photos
 from dachi.store.database import connect
 from dachi.store.markings import Marking
 from dachi.studio.bench import opening, seen_joints, starting_marks
-from dachi.studio.bench.markings import Surroundings, read, surroundings
+from dachi.studio.bench.around import Surroundings, surroundings
 from dachi.studio.bench.opening import followed, start
+from dachi.studio.bench.reading import read
 from dachi.studio.bench.seen_joints import Question
 from dachi.studio.visits import recognised
 from tests.support import CLOCK, Pages, plain_picture

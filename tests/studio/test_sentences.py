@@ -124,7 +124,17 @@ class NextLook(unittest.TestCase):
 
 class Weeks(unittest.TestCase):
     def entry(self, at: str, seconds: float = 600.0) -> LogEntry:
-        return LogEntry(1, at, seconds, Felt.RIGHT, True, (), "", None, ())
+        return LogEntry(
+            id=1,
+            started_at=at,
+            seconds=seconds,
+            felt=Felt.RIGHT,
+            finished=True,
+            done=(),
+            notes="",
+            soreness=None,
+            pains=(),
+        )
 
     def test_nothing_was_asked_before_they_began(self) -> None:
         """ "0/4" stood for weeks before the person existed."""

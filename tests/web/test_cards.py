@@ -3,13 +3,15 @@
 import io
 import re
 import zlib
+from dataclasses import replace
 
 from PIL import Image
 
 from dachi.core.measuring.cards import CODES
 from dachi.store import assessments, photos, positions
-from dachi.studio.bench.markings import scene_of, surroundings
+from dachi.studio.bench.around import surroundings
 from dachi.studio.bench.opening import start
+from dachi.studio.bench.scenes import scene_of
 from tests.photos.test_cards import picture
 from tests.support import Pages
 
@@ -71,7 +73,7 @@ class Cards(Pages):
         self.assertLess(max(scene.mat.corner_sds_px.values()), 3.0)
         # Corners by hand count before the cards.
         by_hand = {n: (x + 9.0, y) for n, (x, y) in scene.mat.corners.items()}
-        own = scene_of(at, type(marking)(marking.marks, corners=by_hand))
+        own = scene_of(at, replace(marking, corners=by_hand))
         self.assertEqual(own.mat.corners, by_hand)
         # A mat of another size is told from the same codes.
         positions.set_mat(self.db, self.coach.id, at.position.id, 150.0, 61.0)
@@ -96,7 +98,7 @@ class Cards(Pages):
         self.assertIn("The camera was moved before this photograph", said)
         covered, said = shot(4, yaw=-14.0, cards=())
         self.assertEqual(covered, moved)
-        self.assertIn("from the cards of another photograph from this place", said)
+        self.assertIn("The camera is known from the cards of", said)
         self.assertRegex(said, r"\b(59|60|61) cm high")
 
     def test_too_few_cards_and_none(self) -> None:

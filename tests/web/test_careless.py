@@ -60,7 +60,9 @@ class Careless(Pages):
             (io.BytesIO(plain_picture(900, 600)), "three.jpg"),
         ]  # fmt: skip
         form = {"pose": LEG_RAISE, "side": "left", "mode": "passive", "number": "1", "photo": many}
-        answer = self.post(f"/a/{aid}/photos", form, content_type="multipart/form-data")
+        answer = self.post(
+            f"/a/{aid}/photos", form, content_type="multipart/form-data", follow_redirects=True
+        )
         self.assertIn(
             "1 of 3 photographs are in. two.jpg: This is not a picture", self.text(answer)
         )

@@ -13,6 +13,7 @@ from PIL import Image
 
 from dachi.clock import Clock
 from dachi.core.measuring.figure_match import Region
+from dachi.core.words import Place
 from dachi.data import catalogue
 from dachi.files import write_once
 from dachi.photos import faces, strays
@@ -83,13 +84,13 @@ class State(Day):
         answer = self.post(
             f"/p/{self.pid}/assess",
             {"taken_at": ago(6), "warmth": "warm", "warm_up_min": "3", "sleep_h": "7,5",
-             "pain-0": "5", "pain-6": "2", "part-6": "inner side", "hard_training": "yesterday"},
+             "pain-low_back": "5", "pain-left_knee": "2", "part-left_knee": "inner", "hard_training": "yesterday"},
         )  # fmt: skip
         aid = int(answer.headers["Location"].rsplit("/", 1)[1])
         found = day_states.of_assessment(self.db, self.coach.id, aid)
         assert found is not None
         self.assertEqual(
-            (found.pain, found.sleep_h), ({"low back": 5, "left knee, inner side": 2}, 7.5)
+            (found.pain, found.sleep_h), ({Place.LOW_BACK: 5, Place.LEFT_KNEE_INNER: 2}, 7.5)
         )
         page = self.text(self.client.get(f"/a/{aid}"))
         self.assertIn("Pain in the low back is 5 of 10", page)
@@ -97,7 +98,7 @@ class State(Day):
         again = self.text(self.client.get(f"/p/{self.pid}/assess"))
         self.assertIn("Last time: low back 5, left knee, inner side 2", again)
         form = self.text(self.client.get(f"/a/{aid}/edit"))
-        self.assertIn("<option selected>inner side</option>", form)
+        self.assertIn('<option value="inner" selected>inner side</option>', form)
         self.assertIn('value="3"', again)
 
     def test_numbers_that_are_none(self) -> None:

@@ -5,18 +5,23 @@ import re
 from unittest import mock
 
 from dachi.core.assessing.runsheet import SheetLine, Slot
+from dachi.core.catalogue.cautions import Caution
 from dachi.data import catalogue, screening_questions
 from dachi.simulation import outbox
 from dachi.store import assessments, practitioners, preparation, run_sheets
 from dachi.studio.phrases import moment_of
 from dachi.studio.practice import reminders
-from dachi.studio.practice.cautions import active_cautions
-from dachi.studio.practice.weeks import profile_of
+from dachi.studio.practice.person import Practising
 from dachi.studio.visits import sheets as visits
 from tests.support import LEG_RAISE, Pages, ago, day_ago, plain_picture
 
 
 class Day(Pages):
+    def cautions(self) -> tuple[Caution, ...]:
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        return Practising(self.work, who).person.cautions
+
     def setUp(self) -> None:
         super().setUp()
         self.sign_in()
@@ -146,20 +151,18 @@ class Heard(Day):
             answered_on=day_ago(2),
             yes=["knee"],
         )
-        profile = profile_of(self.work, self.pid)
-        self.assertIn("knee", [c.id for c in active_cautions(self.work, self.pid, profile)])
+        self.assertIn("knee", [c.id for c in self.cautions()])
 
     def test_an_injury_that_hurts_reaches_the_plan(self) -> None:
         note = {"kind": "injury", "on_date": day_ago(1), "text": "fell off the wall"}
-        profile = profile_of(self.work, self.pid)
         self.post(f"/p/{self.pid}/notes", note)
-        self.assertEqual(active_cautions(self.work, self.pid, profile), ())
+        self.assertEqual(self.cautions(), ())
         said = self.post(
-            f"/p/{self.pid}/notes", note | {"place": "left knee"}, follow_redirects=True
+            f"/p/{self.pid}/notes", note | {"place": "left_knee"}, follow_redirects=True
         )
         self.assertIn("Noted as pain in the left knee", self.text(said))
         self.assertEqual(
-            [c.id for c in active_cautions(self.work, self.pid, profile)],
+            [c.id for c in self.cautions()],
             ["knee_pain", "kneecap", "knee_sides", "knee_behind"],
         )
 

@@ -30,10 +30,21 @@ class Erasing(Pages):
             self.db, me, self.pid, pose=LEG_RAISE, family="hip_flexion", side="left",
             mode="passive", target=90.0, due_on=None,
         )  # fmt: skip
-        weeks.save_profile(self.db, me, self.pid, Profile(2, 10.0, (0, 3)))
+        weeks.save_profile(self.db, me, self.pid, Profile(level=2, minutes=10.0, weekdays=(0, 3)))
         self.client.get(f"/p/{self.pid}/plan")
         practice_log.add(
-            self.db, me, self.pid, NewLogEntry("k", ago(2), 600, Felt.EASY, True, (), notes=NOTE)
+            self.db,
+            me,
+            self.pid,
+            NewLogEntry(
+                once_key="k",
+                started_at=ago(2),
+                seconds=600,
+                felt=Felt.EASY,
+                finished=True,
+                done=(),
+                notes=NOTE,
+            ),
         )
         self.post(f"/p/{self.pid}/remind", {"kind": "practice"})
         self.post(f"/p/{self.pid}/link", {"act": "new"})

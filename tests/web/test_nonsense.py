@@ -30,7 +30,9 @@ class Nonsense(Pages):
         super().setUp()
         self.app.config["RATELIMIT_ENABLED"] = False
         self.sign_in()
-        weeks.save_profile(self.db, self.coach.id, self.pid, Profile(1, 10.0, (0,)))
+        weeks.save_profile(
+            self.db, self.coach.id, self.pid, Profile(level=1, minutes=10.0, weekdays=(0,))
+        )
         self.aid = self.new_assessment()
         self.tid = self.shot(self.aid)
         self.post(f"/t/{self.tid}/save", self.marks_form(rendered()[1]))

@@ -7,7 +7,8 @@ from dachi.core.assessing.runsheet import SheetLine
 from dachi.data import catalogue
 from dachi.interchange.scenes import scene_to_json
 from dachi.store import assessments, markings, run_sheets
-from dachi.studio.bench.markings import scene_of, surroundings, whole
+from dachi.studio.bench.around import surroundings
+from dachi.studio.bench.scenes import scene_of, whole
 from dachi.studio.recompute import recompute
 from tests.support import CLOCK, Pages, pictured
 
@@ -35,8 +36,9 @@ class OneHold(Pages):
     def headline(self, tid: int):
         return next(r for r in markings.readings(self.db, self.coach.id, tid) if r.headline)
 
-    def link(self, key: str = "split-squareness|left|passive|1") -> str:
-        answer = self.post(f"/t/{self.main}/held-with", {"held-with": key}, follow_redirects=True)
+    def link(self, other: int | str | None = None) -> str:
+        form = {"held-with": str(self.other if other is None else other)}
+        answer = self.post(f"/t/{self.main}/held-with", form, follow_redirects=True)
         return self.text(answer)
 
     def test_read_together_and_by_itself_again(self) -> None:
@@ -56,9 +58,9 @@ class OneHold(Pages):
         self.assertEqual(json.loads(json.dumps(scene_to_json(scene)))["views"][1]["view"], "front")
         # The bench shows the same, with its fan; derived again it is the same.
         page = self.text(self.client.get(f"/t/{self.main}"))
-        self.assertIn('value="split-squareness|left|passive|1" selected', page)
+        self.assertIn(f'value="{self.other}" selected', page)
         self.assertIn("fan-line", page)
-        self.db.execute("UPDATE reading SET made_from = 'older'")
+        self.db.execute("UPDATE marking SET made_from = 'older'")
         self.assertEqual(recompute(self.folder, CLOCK, progress=lambda *_: None).failed, 0)
         self.assertAlmostEqual(self.headline(self.main).value, both.value, 6)
         self.assertIn("Read by itself", self.link(""))
@@ -80,20 +82,13 @@ class OneHold(Pages):
         self.post(f"/t/{self.other}/delete")
         page = self.text(self.client.get(f"/t/{self.main}"))
         self.assertIn("A second phone at the front", page)
-        form = self.marks_form(pictured("front-split", "left", 150, seed=1)[1]) | {
-            "seen": "1",
-            "sure": "1",
-        }
-        self.post(f"/t/{self.main}/save", form)
         self.assertAlmostEqual(self.headline(self.main).value, alone.value, 3)
 
     def test_what_cannot_be_the_same_hold_is_refused(self) -> None:
-        self.marked(
+        right = self.marked(
             "split-squareness", catalogue().pose("split-squareness").figure.low + 5, side="right"
         )
-        for key in (
-            "split-squareness|right|passive|1", "split-squareness|left|passive|9", "front-split|left|passive|1", "x",
-        ):  # fmt: skip
+        for key in (right, 999, self.main, "x"):
             self.assertIn("Choose a marked photograph of the same hold", self.link(key))
         trial = assessments.trial(self.db, self.coach.id, self.main)
         assert trial is not None

@@ -241,12 +241,14 @@ class Work(Pages):
         self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
         second = self.shot_of(aid, 70.0)
         page = self.text(self.client.get(f"/t/{second}"))
-        self.assertIn("Corners from 1 other shot", page)
+        self.assertIn(
+            "The mat&#39;s corners are those of left passive, trial 1, drawn dotted here", page
+        )
         self.post(f"/t/{second}/camera-moved")
-        self.assertNotIn("other shot", self.text(self.client.get(f"/t/{second}")))
+        self.assertNotIn("drawn dotted", self.text(self.client.get(f"/t/{second}")))
         answer = self.post(f"/t/{second}/camera-same", follow_redirects=True)
         self.assertIn("shares the mat corners", self.text(answer))
-        self.assertIn("Corners from 1 other shot", self.text(self.client.get(f"/t/{second}")))
+        self.assertIn("drawn dotted here", self.text(self.client.get(f"/t/{second}")))
         answer = self.post(f"/t/{tid}/camera-same", follow_redirects=True)
         self.assertIn("no earlier photograph", self.text(answer))
 
@@ -256,7 +258,7 @@ class Work(Pages):
         self.post(f"/t/{tid}/save", self.marks_form(rendered()[1]))
         answer = self.upload(aid, plain_picture(1280, 960), pose="front-split")
         page = self.text(self.client.get(answer.headers["Location"]))
-        self.assertNotIn("other shot", page)
+        self.assertNotIn("drawn dotted", page)
         self.assertIn("camera as for the photo before", page)
 
     def test_stickers_are_proposed_and_saved_as_such(self) -> None:

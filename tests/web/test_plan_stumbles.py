@@ -1,10 +1,10 @@
 """Changes of a plan by hand: they change what they say they change, and can be taken back."""
 
 from dachi.store import practitioners, weeks
-from dachi.store.database import transaction
-from dachi.store.weeks import PlannedWeek, Profile
+from dachi.store.weeks import PlannedWeek, Profile, Tuned
 from dachi.studio.practice import weeks as planning
-from dachi.web.rooms.play import _card
+from dachi.studio.practice.person import Practising, drill_by_id
+from dachi.studio.practice.player import _card
 from tests.support import Pages, day_ago, loaded
 
 
@@ -16,14 +16,15 @@ class ByHand(Pages):
         self.sign_in()
         owned = {"mat", "strap", "block", "wall"}
         practitioners.update(self.db, self.coach.id, self.pid, props=owned)
-        weeks.save_profile(self.db, self.coach.id, self.pid, Profile(2, 20.0, (0, 2, 4, 6)))
+        weeks.save_profile(
+            self.db, self.coach.id, self.pid, Profile(level=2, minutes=20.0, weekdays=(0, 2, 4, 6))
+        )
         self.before = self.week()
 
     def week(self) -> PlannedWeek:
         who = practitioners.get(self.db, self.coach.id, self.pid)
         assert who is not None
-        with transaction(self.db):
-            return planning.week_of(self.work, who)
+        return planning.week_of(Practising(self.work, who))
 
     def change(self, drill: str, act: str, weekday: int, **more: str) -> str:
         form = {"drill": drill, "act": act, "weekday": str(weekday)} | more
@@ -33,7 +34,7 @@ class ByHand(Pages):
         return [s for s in week.sessions if s.weekday != weekday]
 
     def first_hold(self) -> str:
-        known = planning.drill_by_id()
+        known = drill_by_id()
         return next(
             i.drill for i in self.before.sessions[1].items if known[i.drill].phase == "hold"
         )
@@ -62,7 +63,7 @@ class ByHand(Pages):
 
     def test_undoing_brings_back_nothing_that_is_forbidden_since(self) -> None:
         """A pain that was logged between the change and its undoing counts."""
-        known = planning.drill_by_id()
+        known = drill_by_id()
         loads = {
             i.drill
             for s in self.before.sessions
@@ -71,7 +72,7 @@ class ByHand(Pages):
         }
         self.assertTrue(loads, "the week before must have something to forbid")
         self.change(self.first_hold(), "drop", 2)
-        note = {"kind": "injury", "on_date": day_ago(0), "text": "a twist", "place": "left knee"}
+        note = {"kind": "injury", "on_date": day_ago(0), "text": "a twist", "place": "left_knee"}
         self.post(f"/p/{self.pid}/notes", note)
         self.post(f"/p/{self.pid}/plan/undo")
         now = {i.drill for s in self.week().sessions for i in s.items}
@@ -80,7 +81,7 @@ class ByHand(Pages):
     def test_longer_changes_the_dose_of_that_day(self) -> None:
         name = self.first_hold()
         said = self.change(name, "longer", 2)
-        self.assertIn(planning.drill_by_id()[name].name, said)
+        self.assertIn(drill_by_id()[name].name, said)
         dose = {i.drill: i.dose for i in self.week().sessions[1].items}
         self.assertNotEqual(
             dose.get(name), next(i.dose for i in self.before.sessions[1].items if i.drill == name)
@@ -88,7 +89,7 @@ class ByHand(Pages):
 
     def test_easier_needs_nothing_that_is_not_owned(self) -> None:
         """Forms of a drill on the page, and what the player says is needed."""
-        known = planning.drill_by_id()
+        known = drill_by_id()
         page = self.text(self.client.get(f"/p/{self.pid}/plan"))
         for session in self.before.sessions:
             for item in session.items:
@@ -97,7 +98,5 @@ class ByHand(Pages):
                         self.assertNotIn(f'name="other" value="{other}"', page)
         for d in known.values():
             for owned in (frozenset(), frozenset({"block"})):
-                shown = set(
-                    _card(d, planning.profile_of(self.work, self.pid).tuned, {}, owned)["props"]
-                )
+                shown = set(_card(d, Tuned(), {}, owned)["props"])
                 self.assertEqual(shown - set(d.requires), set(d.optional) & owned, d.id)

@@ -17,7 +17,9 @@ from dachi.data import drills
 from dachi.simulation import outbox
 from dachi.store import accounts, practice_log, practitioners, preparation, private_links, weeks
 from dachi.store.weeks import Profile, Tuned
-from dachi.studio.practice.weeks import drill_by_id
+from dachi.studio.practice import person as persons
+from dachi.studio.practice.person import drill_by_id
+from dachi.studio.practice.weeks import keep_week, week_of
 from tests.support import CLOCK, PASSWORD, Pages, ago, day_ago, loaded, written_ago
 
 
@@ -25,7 +27,7 @@ class Practising(Pages):
     def setUp(self) -> None:
         super().setUp()
         self.sign_in()
-        self.profile(Profile(2, 10.0, (0, 3)))
+        self.profile(Profile(level=2, minutes=10.0, weekdays=(0, 3)))
         practitioners.update(
             self.db, self.coach.id, self.pid, props={"mat", "strap", "block", "cushion", "wall"}
         )
@@ -33,11 +35,15 @@ class Practising(Pages):
     def profile(self, found: Profile) -> None:
         weeks.save_profile(self.db, self.coach.id, self.pid, found)
 
+    def practising(self) -> persons.Practising:
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        return persons.Practising(self.work, who)
+
     def week(self) -> weeks.PlannedWeek:
+        """The week that pages show; a page that only looks keeps nothing."""
         self.assertEqual(self.client.get(f"/p/{self.pid}/plan").status_code, 200)
-        found = weeks.plan(self.db, self.coach.id, self.pid)
-        assert found is not None
-        return found
+        return week_of(self.practising())
 
     def drills_on(self, weekday: int) -> list[str]:
         found = next(s for s in self.week().sessions if s.weekday == weekday)
@@ -116,6 +122,7 @@ class ThePlan(Practising):
         self.assertEqual(count, 1)
 
     def test_one_day_is_open_and_marks_what_changed_since_last_week(self) -> None:
+        keep_week(self.practising())
         days = [s.weekday for s in self.week().sessions]
         page = f"/p/{self.pid}/plan"
         self.assertNotIn("tag-new", self.text(self.client.get(page)))
@@ -155,7 +162,7 @@ class ThePlan(Practising):
         self.assertEqual(self.post(wish, {"drill": "no-such", "act": "keep"}).status_code, 400)
 
     def test_a_wish_that_cannot_be_is_said_and_taken_back(self) -> None:
-        self.profile(Profile(2, 5.0, (0,)))
+        self.profile(Profile(level=2, minutes=5.0, weekdays=(0,)))
         wish = f"/p/{self.pid}/plan/wish"
         self.post(wish, {"drill": "wall-straddle", "weekday": "0", "act": "keep"})
         answer = self.post(wish, {"drill": "butterfly-reclined", "weekday": "0", "act": "keep"})
@@ -164,7 +171,7 @@ class ThePlan(Practising):
         self.assertIn("wall-straddle", self.drills_on(0))
 
     def test_screening_and_pain_reach_the_plan(self) -> None:
-        self.profile(Profile(2, 20.0, (0,)))
+        self.profile(Profile(level=2, minutes=20.0, weekdays=(0,)))
         preparation.answer_screening(
             self.db, self.coach.id, self.pid, answered_on=day_ago(6), yes=["disc"]
         )
@@ -173,7 +180,7 @@ class ThePlan(Practising):
             [d for d in self.drills_on(0) if known[d].passive_end or loaded(known[d], "nerve")]
         )
         preparation.clear(self.db, self.coach.id, self.pid, by="Dr. Ebb", on=day_ago(5))
-        self.send(self.body(pains=[{"drill": "raise-up", "place": "left knee", "kind": "dull"}]))
+        self.send(self.body(pains=[{"drill": "raise-up", "place": "left_knee", "kind": "dull"}]))
         self.assertFalse([d for d in self.drills_on(0) if loaded(known[d], "knee_end")])
         self.assertIn(
             "Nothing that loads a knee", self.text(self.client.get(f"/p/{self.pid}/plan"))
@@ -203,13 +210,21 @@ class ThePlan(Practising):
             and set(known[d.harder].requires) <= {"mat", "strap", "block", "cushion", "wall"}
         ]  # fmt: skip
         old, new = steps[0]
-        self.profile(Profile(known[old].level, 20.0, (0, 3)))
+        self.profile(Profile(level=known[old].level, minutes=20.0, weekdays=(0, 3)))
 
         def plans_say(name: str) -> str:
             return self.week().fell_out.get(name, "")
 
         self.assertIn("is for level", plans_say(new))
-        self.profile(Profile(known[old].level, 20.0, (0, 3), (), Tuned(stepped={old: new})))
+        self.profile(
+            Profile(
+                level=known[old].level,
+                minutes=20.0,
+                weekdays=(0, 3),
+                cautions=(),
+                tuned=Tuned(stepped={old: new}),
+            )
+        )
         self.assertIn("its harder form does its work", plans_say(old))
         self.assertNotIn("is for level", plans_say(new))
         self.send(self.body(pains=[{"drill": new, "place": "groin", "kind": "dull"}]))
@@ -279,7 +294,7 @@ class TheLog(Practising):
         planned = self.drills_on(0)
         form = {
             "once_key": "h1", "started_at": ago(3, "07:30"), "minutes": "10", "what": "0",
-            "felt": "easy", "soreness": "2", "place": "left knee", "kind": "knee", "notes": "on paper",
+            "felt": "easy", "soreness": "2", "place": "left_knee", "kind": "knee", "notes": "on paper",
         }  # fmt: skip
         path = f"/p/{self.pid}/practice"
         for name, wrong, words in (
@@ -404,7 +419,7 @@ class OwnPage(Practising):
         self.assertEqual(self.app.test_client().get(f"{me}/play/1").status_code, 302)
 
     def test_less_time_today(self) -> None:
-        self.profile(Profile(2, 30.0, (0,)))
+        self.profile(Profile(level=2, minutes=30.0, weekdays=(0,)))
         me = self.me()
         page = self.text(self.app.test_client().get(me))
         self.assertIn("play/0?minutes=10", page)
@@ -506,7 +521,14 @@ class Outbox(Practising):
         person("Merel", -3, "merel@quay.example", link=False)
         busy = person("Sanne", None, "sanne@quay.example")
         at = (now - timedelta(days=2)).isoformat(timespec="seconds")
-        entry = practice_log.NewLogEntry("b", at, 60, practice_log.Felt.RIGHT, True, ())
+        entry = practice_log.NewLogEntry(
+            once_key="b",
+            started_at=at,
+            seconds=60,
+            felt=practice_log.Felt.RIGHT,
+            finished=True,
+            done=(),
+        )
         practice_log.add(self.db, self.coach.id, busy, entry)
         page = self.text(self.client.get("/outbox"))
         self.assertIn("2 reminders due", page)

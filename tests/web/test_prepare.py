@@ -3,6 +3,7 @@
 import unittest
 from datetime import timedelta
 
+from dachi.core.words import Place
 from dachi.store import accounts, day_states, practitioners, preparation
 from dachi.store.day_states import DayState
 from tests.support import CLOCK, LEG_RAISE, Pages, ago, plain_picture
@@ -103,7 +104,7 @@ class Prepare(Pages):
         aid = self.visit_of(self.new)
         self.post(f"/p/{self.new}/consent", {"given_on": self.today, "scope": "show"})
         self.said(f"/p/{self.new}/screening")
-        day_states.save(self.db, self.coach.id, aid, DayState({"left knee": 5}))
+        day_states.save(self.db, self.coach.id, aid, DayState(pain={Place.LEFT_KNEE: 5}))
         refused = self.upload(aid, plain_picture(), pose="pigeon", mode="active")
         self.assertIn("No weight on the kneecap", self.text(refused))
         self.assertIn(

@@ -78,7 +78,7 @@ class Reading(Pages):
         for path in ("", "/review", "/report"):
             self.assertEqual(self.client.get(f"/a/{visit.id}{path}").status_code, 200, path)
         # Nothing is read again from a photograph that never was.
-        self.assertEqual(outdated.ids(self.db, None), {})
+        self.assertEqual(outdated.people(self.db, None), {})
         self.assertEqual(
             recompute(self.folder, CLOCK, everything=True, progress=lambda *_: None).failed, 0
         )

@@ -146,7 +146,7 @@ class Words(Pages):
         self.assertIn("https://192.168.7.9:8767/", page)
 
     def test_the_first_account_is_made_on_the_machine_itself(self) -> None:
-        with mock.patch("dachi.store.accounts.any_coach", return_value=False):
+        with mock.patch("dachi.studio.records.any_coach", return_value=False):
             far = self.client.get("/welcome", environ_base={"REMOTE_ADDR": "192.168.7.30"})
             self.assertEqual(far.status_code, 403)
             self.assertIn("on the machine that Dachi runs on", self.text(far))

@@ -33,7 +33,12 @@ class EveryAddress(Pages):
         )
         goals.annotate(self.db, self.coach.id, self.pid, on_date=ago(3)[:10], kind="note", text="x")
         practice_log.add(
-            self.db, self.coach.id, self.pid, NewLogEntry("k", ago(2), 600, Felt.EASY, True, ())
+            self.db,
+            self.coach.id,
+            self.pid,
+            NewLogEntry(
+                once_key="k", started_at=ago(2), seconds=600, felt=Felt.EASY, finished=True, done=()
+            ),
         )
         self.post(f"/p/{self.pid}/link", {"act": "new"})
         self.client.get(f"/p/{self.pid}/plan")

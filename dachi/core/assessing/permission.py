@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from dachi.core.catalogue.cautions import Caution
 from dachi.core.catalogue.demands import Demands
 from dachi.core.catalogue.screening import Question
+from dachi.core.words import Place
 
 #: What a consent allows: measuring only, showing to the practitioner, teaching others.
 SCOPES = {
@@ -118,17 +119,19 @@ def cautions(screening: Screening | None, questions: Collection[Question]) -> tu
 PAIN_STOPS, PAIN_WATCH = 4, 1
 
 
-def state_cautions(pain: Mapping[str, int], warm_up_min: float | None) -> tuple[str, ...]:
+def state_cautions(pain: Mapping[Place, int], warm_up_min: float | None) -> tuple[str, ...]:
     """What today's state asks of the assessment, as sentences."""
     found = []
     for place, level in sorted(pain.items(), key=lambda p: -p[1]):
         if level >= PAIN_STOPS:
             found.append(
-                f"Pain in the {place} is {level} of 10: nothing that loads it at the end of its "
-                "range today. If it keeps coming back, have it assessed."
+                f"Pain in the {place.said} is {level} of 10: nothing that loads it at the end of "
+                "its range today. If it keeps coming back, have it assessed."
             )
         elif level >= PAIN_WATCH:
-            found.append(f"Pain in the {place}, {level} of 10: stop a shot that makes it worse.")
+            found.append(
+                f"Pain in the {place.said}, {level} of 10: stop a shot that makes it worse."
+            )
     if warm_up_min is not None and warm_up_min < 5:
         found.append(
             "The warm-up was shorter than 5 minutes: say cold, so that cold and warm readings "

@@ -15,6 +15,7 @@ from dachi.core.catalogue.demands import (
 )
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.problems import DataEntry, all_in, read_entry, without_twins
+from dachi.core.words import PainKind, Place
 
 #: Where it can hurt; a knee or a hip of which no part was said is all of its parts.
 PLACES = (
@@ -103,29 +104,34 @@ class Hurt:
     kind: str = "ache"
 
 
-#: Places as people say them, and what of the closed ones they mean: of a hip or a knee of which no
-#: part was said, the part that closes most.
-_SAID = (
-    ("knee, front", ("knee_front",)), ("knee, inner", ("knee_inner",)),
-    ("knee, outer", ("knee_outer",)), ("knee, behind", ("knee_back",)),
-    ("knee", ("knee_inner", "knee_outer", "knee_front", "knee_back")),
-    ("back of the hip", ("hip_back",)), ("side of the hip", ("hip_side",)),
-    ("sit bone", ("sit_bone",)), ("groin", ("groin",)), ("front of the thigh", ("thigh_front",)),
-    ("back of the", ("thigh_back",)), ("hip", ("hip_front",)),
-    ("ankle", ("ankle", "foot")), ("low back", ("low_back",)), ("wrist", ("wrist",)),
-)  # fmt: skip
-_KINDS_SAID = {
-    "sharp": "sharp", "pinch": "pinch", "numb": "tingling", "dull": "ache", "knee": "ache",
-    "stretch": "stretch",
+_KNEE = ("knee_inner", "knee_outer", "knee_front", "knee_back")
+#: What of the closed places a pointed one means: of a hip or a knee of which no part was said, the
+#: parts that close most.
+CLOSES: dict[Place, tuple[str, ...]] = {
+    Place.HIP_FRONT: ("hip_front",), Place.HIP_SIDE: ("hip_side",), Place.HIP_BACK: ("hip_back",),
+    Place.LEFT_HIP: ("hip_front",), Place.RIGHT_HIP: ("hip_front",), Place.GROIN: ("groin",),
+    Place.SIT_BONE: ("sit_bone",), Place.THIGH_BACK: ("thigh_back",),
+    Place.LEFT_THIGH_BACK: ("thigh_back",), Place.RIGHT_THIGH_BACK: ("thigh_back",),
+    Place.THIGH_FRONT: ("thigh_front",), Place.LEFT_KNEE: _KNEE, Place.RIGHT_KNEE: _KNEE,
+    Place.LEFT_KNEE_FRONT: ("knee_front",), Place.LEFT_KNEE_INNER: ("knee_inner",),
+    Place.LEFT_KNEE_OUTER: ("knee_outer",), Place.LEFT_KNEE_BACK: ("knee_back",),
+    Place.RIGHT_KNEE_FRONT: ("knee_front",), Place.RIGHT_KNEE_INNER: ("knee_inner",),
+    Place.RIGHT_KNEE_OUTER: ("knee_outer",), Place.RIGHT_KNEE_BACK: ("knee_back",),
+    Place.ANKLE_FOOT: ("ankle", "foot"), Place.LOW_BACK: ("low_back",), Place.WRIST: ("wrist",),
+    Place.ELSEWHERE: ("elsewhere",),
+}  # fmt: skip
+#: Dizziness has no place and closes none.
+_KINDS = {
+    PainKind.SHARP: "sharp", PainKind.PINCH: "pinch", PainKind.NUMB: "tingling",
+    PainKind.DULL: "ache", PainKind.KNEE: "ache",
 }  # fmt: skip
 
 
-def hurts_of(words: str, kind: str = "dull") -> tuple[Hurt, ...]:
-    """What a place and a kind of pain mean, as they were said; dizziness has no place."""
-    if kind not in _KINDS_SAID:
+def hurts_of(place: Place, kind: PainKind = PainKind.DULL) -> tuple[Hurt, ...]:
+    """What a place and a kind of pain mean to the cautions; nothing for dizziness."""
+    if kind not in _KINDS:
         return ()
-    places = next((found for said, found in _SAID if said in words), ("elsewhere",))
-    return tuple(Hurt(p, _KINDS_SAID[kind]) for p in places)
+    return tuple(Hurt(p, _KINDS[kind]) for p in CLOSES[place])
 
 
 @dataclass(frozen=True)

@@ -199,6 +199,8 @@ class PoseEntry(DataEntry, frozen=True):
     floor_mark: str | None = None
     floor_height_cm: float = 0.0
     demand: int = 5
+    isolates: bool = False
+    stiff_below: float | None = None
     companion_of: str | None = None
     beside: dict[str, str] = {}
     likeness: LikenessEntry | None = None
@@ -293,6 +295,8 @@ def _pose(
         floor_mark=e.floor_mark,
         floor_height_cm=e.floor_height_cm,
         demand=e.demand,
+        isolates=e.isolates,
+        stiff_below=e.stiff_below,
         figure=e.figure,
         companion_of=e.companion_of,
         beside=e.beside,

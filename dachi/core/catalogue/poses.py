@@ -236,6 +236,9 @@ class Pose:
     marking: str = ""
     hold_s: int = 5
     held: HeldStill = HeldStill()
+    #: Whether a rotation in it is the hip's alone; below which passive range a body is stiff.
+    isolates: bool = False
+    stiff_below: float | None = None
 
     @property
     def headline(self) -> Measure:

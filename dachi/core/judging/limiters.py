@@ -16,7 +16,7 @@ class SessionReading:
     """A session value a rule looks at.
 
     ``half`` is half its 95 % interval; ``within`` that of a difference from another value of the
-    same visit.
+    same visit, ``mdc`` of one from any other visit.
     """
 
     pose: str
@@ -28,6 +28,7 @@ class SessionReading:
     unit: str = "deg"
     half: float = 0.0
     within: float = 0.0
+    mdc: float = 0.0
 
 
 @dataclass(frozen=True)

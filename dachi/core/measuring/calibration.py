@@ -22,7 +22,7 @@ from dachi.core.body.pinhole import (
     rotation_from,
     rotations_from,
 )
-from dachi.errors import Told
+from dachi.errors import NotDone
 
 Array = NDArray[np.float64]
 
@@ -39,8 +39,10 @@ FREE_TILT_OF_FLOOR_SD_DEG = 20.0
 CORNER_CHI2 = 18.4
 
 
-class CameraError(Told):
+class CameraError(NotDone):
     """Corners that no camera could have seen; the message says what to do."""
+
+    code = "camera"
 
 
 @dataclass(frozen=True)

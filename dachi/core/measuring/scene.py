@@ -9,7 +9,7 @@ from typing import Any
 from dachi.core.body.pinhole import Camera
 from dachi.core.measuring.bones import BodyAngle, Bone
 from dachi.core.measuring.calibration import Mat
-from dachi.errors import Told
+from dachi.errors import NotDone
 
 Point = tuple[float, float]
 
@@ -191,8 +191,10 @@ class Result:
         return next(r for r in self.readings if r.headline)
 
 
-class SceneError(Told):
+class SceneError(NotDone):
     """A scene that cannot be measured; the message is for the person."""
+
+    code = "scene"
 
 
 def worst(statuses: Any) -> str:

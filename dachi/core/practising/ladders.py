@@ -10,6 +10,7 @@ from dachi.core.catalogue.gates import Gate, Ladder, ReadingGate
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.judging.thresholds import Reached, against, together
+from dachi.core.words import Place
 
 
 @dataclass(frozen=True)
@@ -23,7 +24,7 @@ class Facts:
 
     easy: Mapping[str, int] = field(default_factory=dict)
     prop_cm: Mapping[str, float] = field(default_factory=dict)
-    pain_days: Mapping[str, float] = field(default_factory=dict)
+    pain_days: Mapping[Place, float] = field(default_factory=dict)
     sessions: int = 0
 
 
@@ -70,7 +71,7 @@ def answer(
         return Answer(gate, cm <= most, f"{cm:g} cm last time")
     assert gate.quiet is not None
     place, need_days = gate.quiet.place, gate.quiet.days
-    since = min((d for p, d in facts.pain_days.items() if place in p), default=None)
+    since = min((d for p, d in facts.pain_days.items() if p.region == place), default=None)
     if since is None:
         return Answer(gate, True, f"no {place} pain logged")
     return Answer(gate, since >= need_days, f"{place} pain logged {since:.0f} days ago")

@@ -8,20 +8,20 @@ from dataclasses import dataclass
 from dachi.core.body.anatomy import HIP_REFERENCES, other_side
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.gates import Ladder
-from dachi.core.judging.limiters import Limiter
+from dachi.core.catalogue.poses import Catalogue
+from dachi.core.judging.limiters import Limiter, SessionReading
 from dachi.core.judging.series import NARROW_CONTROL, WIDE_CONTROL, worth_acting
 from dachi.core.judging.thresholds import Reached, against
 from dachi.core.practising.ladders import Standing
 from dachi.core.practising.programme import Need
+from dachi.core.rules import DIFFERENCE
 
 #: Weights against 1 for the plain coverage of a direction.
 SURE, UNSURE, WIDE_RESERVE, NARROW_RESERVE, ON_THE_WAY = 3.0, 1.8, 1.6, 1.2, 1.4
-#: The pose in which a rotation is the hip's alone; how short is short, and its weight.
-ISOLATED, SHORT_SD, SHORT = "seated-rotation", 1.5, 1.6
-#: From the 95 % of a difference of two values to that of one.
-DIFFERENCE = 1.4
-#: From this age on, and below this passive leg raise, practice is longer and softer.
-GENTLE_AGE, STIFF_RAISE = 60, 60.0
+#: How short is short, and its weight.
+SHORT_SD, SHORT = 1.5, 1.6
+#: From this age on practice is longer and softer.
+GENTLE_AGE = 60
 #: What moves a hip in a direction under its own power.
 MOVERS = {
     "flexion": "hip_flexors", "extension": "glutes", "abduction": "glutes",
@@ -44,6 +44,38 @@ class SideRange:
     passive: float | None
     mdc: float
     higher: bool = True
+    #: Whether the pose isolates the hip, and below which passive range a body is a stiff one.
+    isolated: bool = False
+    stiff_below: float | None = None
+
+
+def ranges_of(readings: Iterable[SessionReading], catalogue: Catalogue) -> list[SideRange]:
+    """The newest ranges in degrees by pose, direction and hip, of measures that tell one."""
+    sides: dict[tuple[str, str, str], dict[str, SessionReading]] = {}
+    for r in readings:
+        if r.pose not in catalogue:
+            continue
+        pose = catalogue.pose(r.pose)
+        measure = next((m for m in pose.families if m.family == r.family), None)
+        if measure is None or not measure.motion or measure.unit != "deg":
+            continue
+        # In a split the hip behind is the other side's.
+        hip = other_side(r.side) if measure.leg == "other" and r.side != "both" else r.side
+        sides.setdefault((r.pose, r.family, hip), {})[r.mode] = r
+    found = []
+    for (pose_id, family, hip), modes in sides.items():
+        pose = catalogue.pose(pose_id)
+        measure = next(m for m in pose.families if m.family == family)
+        active, passive = modes.get("active"), modes.get("passive")
+        found.append(
+            SideRange(
+                pose_id, measure.motion or "", hip,
+                active.value if active else None, passive.value if passive else None,
+                max(x.mdc for x in modes.values()), measure.better == "higher",
+                pose.isolates, pose.stiff_below,
+            )
+        )  # fmt: skip
+    return found
 
 
 def from_limiters(found: Iterable[tuple[str, Limiter]]) -> list[Need]:
@@ -134,7 +166,7 @@ def from_short(ranges: Iterable[SideRange]) -> list[Need]:
     needs: dict[str, Need] = {}
     for r in ranges:
         usual = HIP_REFERENCES.get(r.motion)
-        if r.pose != ISOLATED or usual is None or r.passive is None:
+        if not r.isolated or usual is None or r.passive is None:
             continue
         least = usual.mean_deg - SHORT_SD * usual.sd_deg
         if against(r.passive, r.mdc / DIFFERENCE, at_least=least) is Reached.NO:
@@ -175,11 +207,11 @@ def tighter(ranges: Iterable[SideRange]) -> dict[str, str]:
 
 
 def gentle(birth_year: int | None, year: int, ranges: Iterable[SideRange]) -> bool:
-    """Whether a body asks for longer and softer work: by its age, or by a very short leg raise."""
+    """Whether a body asks for longer and softer work: by its age, or by how little it has."""
     if birth_year is not None and year - birth_year >= GENTLE_AGE:
         return True
     return any(
-        r.pose == "supine-leg-raise" and r.passive is not None and r.passive < STIFF_RAISE
+        r.stiff_below is not None and r.passive is not None and r.passive < r.stiff_below
         for r in ranges
     )
 

@@ -54,7 +54,7 @@ def plan(drills: Sequence[Drill], person: Person, wishes: Wishes | None = None) 
     """
     for caution in person.cautions:
         if caution.no_session:
-            raise NoPlan(f"{caution.name}: {caution.words}")
+            raise NoPlan(f"{caution.name}: {caution.words}", by_caution=True)
     wishes = wishes or Wishes()
     problem = _Problem(drills, person, wishes)
     chosen, value, bound = problem.solve()

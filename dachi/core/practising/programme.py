@@ -12,7 +12,7 @@ from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.cautions import Caution
 from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, Drill
 from dachi.core.practising.dose import BREATH_S, Dose, dose
-from dachi.errors import Told
+from dachi.errors import NotDone
 
 #: Fewest and most drills of a phase in one session.
 LEAST = {"settle": 1, "mobilise": 1, "counter": 1, "rest": 1}
@@ -37,8 +37,17 @@ AGAINST_SCHOOL = -0.6
 SAME_DAYS, SAME_COST = 3, 0.5
 
 
-class NoPlan(Told):
-    """No session obeys every rule; the message says which one is in the way."""
+class NoPlan(NotDone):
+    """No session obeys every rule; the message says which one is in the way.
+
+    ``by_caution`` where a caution forbids every session.
+    """
+
+    code = "no-plan"
+
+    def __init__(self, message: str, *, by_caution: bool = False) -> None:
+        super().__init__(message)
+        self.by_caution = by_caution
 
 
 @dataclass(frozen=True)
@@ -205,13 +214,10 @@ def trimmed(session: Session, person: Person, minutes: float) -> Session:
 
 def barred(drill: Drill, person: Person) -> str | None:
     """Why a drill would not be safe, possible or fitting at any level; None where it would."""
-    for caution in person.cautions:
-        if caution.forbidden(drill):
-            return f"{caution.name}: {caution.words}"
-    if drill.passive_end and not person.cleared:
-        return "passive end-range work waits for clearance by a doctor or physiotherapist"
+    if unsafe := _unsafe(drill, person):
+        return unsafe
     if lacking := missing(drill, person.props):
-        return needing(lacking)
+        return f"needs a {' and a '.join(lacking)}"
     question, _, option = drill.style.partition("=")
     if question and person.styles.get(question, option) != option:
         return "belongs to the other way of training it"
@@ -225,9 +231,18 @@ def missing(drill: Drill, props: Collection[str]) -> tuple[str, ...]:
     return tuple(p for p in drill.requires if p not in props)
 
 
-def needing(lacking: Sequence[str]) -> str:
-    """That a drill waits for what somebody does not own."""
-    return f"needs a {' and a '.join(lacking)}"
+def _unsafe(drill: Drill, person: Person) -> str | None:
+    for caution in person.cautions:
+        if caution.forbidden(drill):
+            return f"{caution.name}: {caution.words}"
+    if drill.passive_end and not person.cleared:
+        return "passive end-range work waits for clearance by a doctor or physiotherapist"
+    return None
+
+
+def waits_for(drill: Drill, person: Person) -> tuple[str, ...]:
+    """The props that would open a drill; nothing where it is closed for more than them."""
+    return () if _unsafe(drill, person) else missing(drill, person.props)
 
 
 def refused(drill: Drill, person: Person) -> str | None:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+import math
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import TypeVar
 
 from dachi.core.catalogue.drills import Drill
 from dachi.core.practising.timeline import SITTING_S
+from dachi.core.rules import PAIN_NEWS_DAYS, RECUR_DAYS, RECUR_TIMES
+from dachi.core.words import PainKind, Place
 
 #: Next-day soreness above this, 0 to 10, asks for less.
 SORE = 3
@@ -19,7 +23,6 @@ LONGER, LONGEST = 1.25, 2.0
 #: Heights of a block laid flat, on its side and on end, cm; above them it goes down by this.
 BLOCK_CM, FIRM_STEP_CM = (22.0, 15.0, 8.0), 7.0
 HARD_WEEKS = 3
-RECUR_DAYS, RECUR_TIMES = 28, 2
 #: Share of planned sessions below which the plan asks too much.
 ADHERED = 0.5
 
@@ -48,7 +51,7 @@ class Done:
 
 @dataclass(frozen=True)
 class Logged:
-    """A session in the log. ``days_ago`` counts from today; ``soreness`` of the next day.
+    """A session in the log, ``on`` a day, ISO, that many ``days_ago``; ``soreness`` of the next.
 
     One that hardly began does not count as practised.
     """
@@ -57,10 +60,28 @@ class Logged:
     felt: str
     done: tuple[Done, ...]
     soreness: int | None = None
-    pains: tuple[tuple[str, str, str], ...] = ()
+    pains: tuple[tuple[str, Place, PainKind], ...] = ()
     hard: bool = False
     minutes: float = 0.0
     counts: bool = True
+    on: str = ""
+
+
+class Why(StrEnum):
+    """Why something is proposed; each tells numbers or names of its own in ``Proposal.about``."""
+
+    HURT = "hurt"
+    HURT_NO_EASIER = "hurt_no_easier"
+    HURT_AGAIN = "hurt_again"
+    SORE = "sore"
+    HARD_WEEKS = "hard_weeks"
+    MISSED = "missed"
+    EASY_AT_HEIGHT = "easy_at_height"
+    EASY = "easy"
+    EASY_AND_LONG = "easy_and_long"
+    ALL_WELL = "all_well"
+    #: Decided under an earlier program, in whose words it is told.
+    EARLIER = "earlier"
 
 
 class ProposalKind(StrEnum):
@@ -93,12 +114,15 @@ class Adjustment:
 
 @dataclass(frozen=True)
 class Proposal:
-    """A change that the coach may accept."""
+    """A change that the coach may accept; its words are made of ``about`` where it is read.
+
+    Two with the same kind, why, subject and change are the same proposal.
+    """
 
     kind: ProposalKind
+    why: Why
     subject: str
-    text: str
-    reason: str
+    about: Mapping[str, str | float] = field(default_factory=dict)
     change: Adjustment = field(default_factory=Adjustment)
 
 
@@ -143,63 +167,47 @@ def propose(
     if not found:
         found += _growth(log, drills, course)
     if not found and recent:
-        found.append(
-            Proposal(
-                ProposalKind.HOLD,
-                "plan",
-                "Leave the plan as it is.",
-                "sessions are done, nothing hurts, and nothing has been easy for long",
-            )
-        )
+        found.append(Proposal(ProposalKind.HOLD, Why.ALL_WELL, "plan"))
     return tuple(found)
+
+
+T = TypeVar("T")
+
+
+def recurring(pains: Iterable[tuple[float, object, T]]) -> dict[T, int]:
+    """Places that hurt on so many days lately that somebody should look, and on how many.
+
+    ``pains``: how many days ago, something the same for all of one day, and the place.
+    """
+    days: dict[T, set[object]] = {}
+    for ago, day, place in pains:
+        if ago <= RECUR_DAYS:
+            days.setdefault(place, set()).add(day)
+    return {place: len(found) for place, found in days.items() if len(found) >= RECUR_TIMES}
 
 
 def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
     found = []
-    seen: dict[str, int] = {}
+    again = recurring(
+        (s.days_ago, s.on or math.floor(s.days_ago), place.whole)
+        for s in log
+        for _, place, _ in s.pains
+    )
     for session in log:
-        if session.days_ago > RECUR_DAYS:
-            continue
-        # A place hurts once in a session, however often it was tapped.
-        for place in {place.partition(",")[0] for _, place, _ in session.pains}:
-            seen[place] = seen.get(place, 0) + 1
         for drill, place, kind in session.pains:
-            if session.days_ago > 7 or drill not in drills:
+            if session.days_ago > PAIN_NEWS_DAYS or drill not in drills:
                 continue
-            d = drills[drill]
-            easier = drills.get(d.easier or "")
-            like = "" if kind in place else f" ({kind})"
-            where = f"pain in the {place}{like} was logged at “{d.name}”"
+            easier = drills.get(drills[drill].easier or "")
+            about = {"place": place.value, "kind": kind.value}
+            change = Adjustment(eased=(drill,))
             if easier is not None:
-                found.append(
-                    Proposal(
-                        ProposalKind.BACK,
-                        drill,
-                        f"Back a rung: “{easier.name}” instead of “{d.name}”.",
-                        where,
-                        Adjustment(eased=(drill,)),
-                    )
-                )
+                about["easier"] = easier.id
+                found.append(Proposal(ProposalKind.BACK, Why.HURT, drill, about, change))
             else:
-                found.append(
-                    Proposal(
-                        ProposalKind.EASE,
-                        drill,
-                        f"Leave “{d.name}” out for now.",
-                        where,
-                        Adjustment(eased=(drill,)),
-                    )
-                )
-    for place, times in seen.items():
-        if times >= RECUR_TIMES:
-            found.append(
-                Proposal(
-                    ProposalKind.REFER,
-                    place,
-                    f"Have the {place} looked at by a doctor or physiotherapist.",
-                    f"pain there was logged {times} times in four weeks",
-                )
-            )
+                found.append(Proposal(ProposalKind.EASE, Why.HURT_NO_EASIER, drill, about, change))
+    for place, times in again.items():
+        how_often = {"times": times}
+        found.append(Proposal(ProposalKind.REFER, Why.HURT_AGAIN, place.value, how_often))
     unique = {(p.kind, p.subject): p for p in found}
     return list(unique.values())
 
@@ -211,9 +219,9 @@ def _soreness(recent: Sequence[Logged]) -> list[Proposal]:
     return [
         Proposal(
             ProposalKind.EASE,
+            Why.SORE,
             "plan",
-            "A gentler week: doses of the level below, no strength work.",
-            f"the day after the last session was {sore.soreness} of 10 sore",
+            {"soreness": sore.soreness},
             Adjustment(easy_week=True),
         )
     ]
@@ -226,13 +234,7 @@ def _hard_weeks(log: Sequence[Logged]) -> list[Proposal]:
     if not all(weeks):
         return []
     return [
-        Proposal(
-            ProposalKind.EASY_WEEK,
-            "plan",
-            "An easy week: lower doses, no strength work.",
-            "three weeks with strength work lie behind",
-            Adjustment(easy_week=True),
-        )
+        Proposal(ProposalKind.EASY_WEEK, Why.HARD_WEEKS, "plan", change=Adjustment(easy_week=True))
     ]
 
 
@@ -245,10 +247,9 @@ def _missed(recent: Sequence[Logged], planned: int, minutes: float) -> list[Prop
     return [
         Proposal(
             ProposalKind.EASE,
+            Why.MISSED,
             "minutes",
-            f"Sessions of {less:.0f} minutes instead of {minutes:.0f}.",
-            f"{len(recent)} of {planned} sessions were done in two weeks: short ones that happen "
-            "are worth more than long ones that do not",
+            {"less": less, "minutes": minutes, "done": len(recent), "planned": planned},
             Adjustment(minutes=less),
         )
     ]
@@ -290,23 +291,19 @@ def _lowered(drill: Drill, times: Sequence[Done], course: Course) -> Proposal | 
         return None
     # A soft pile loses one layer; a firm block is owned longer and goes to its next height.
     layers = times[0].layers
-    how = ""
+    about: dict[str, str | float] = {"from": at, "times": wanted}
     if course.firm:
         lower = next((h for h in BLOCK_CM if h < at <= h + FIRM_STEP_CM), at - FIRM_STEP_CM)
         lower = 0.0 if at <= BLOCK_CM[-1] else lower
     elif layers and layers >= 1:
         lower = round(at * (layers - 1) / layers, 1)
-        how = f", one layer less of {layers:.0f}"
+        about["layers"] = layers
     else:
         lower = max(0.0, at - (2.0 if at > 4 else 1.0))
     return Proposal(
-        ProposalKind.ADVANCE,
-        drill.id,
-        f"“{drill.name}”: support from {at:g} to {lower:g} cm{how}, with the usual hold.",
-        f"the last {wanted} sessions at this height were easy and the passive reading "
-        "improved beyond what chance explains",
+        ProposalKind.ADVANCE, Why.EASY_AT_HEIGHT, drill.id, about | {"to": lower},
         Adjustment(prop_cm={drill.id: lower}, longer={drill.id: 1.0}),
-    )
+    )  # fmt: skip
 
 
 def _lengthened(drill: Drill, course: Course) -> Proposal | None:
@@ -314,18 +311,11 @@ def _lengthened(drill: Drill, course: Course) -> Proposal | None:
     more = lengthened(drill, course.level, factor)
     if more <= factor:
         return None
-    what = "more repetitions" if drill.reps else "a longer hold"
-    much = "a quarter more"
+    about: dict[str, str | float] = {"times": EASY_ROW}
     if drill.most_s:
-        seconds = more * drill.seconds[max(0, min(course.level, 3) - 1)]
-        much = f"{seconds / 60:g} min" if seconds >= 120 else f"{seconds:.0f} s"
-    return Proposal(
-        ProposalKind.ADVANCE,
-        drill.id,
-        f"“{drill.name}”: {what}, {much}.",
-        f"the last {EASY_ROW} times were easy; length grows before load",
-        Adjustment(longer={drill.id: more}),
-    )
+        about["seconds"] = more * drill.seconds[max(0, min(course.level, 3) - 1)]
+    change = Adjustment(longer={drill.id: more})
+    return Proposal(ProposalKind.ADVANCE, Why.EASY, drill.id, about, change)
 
 
 def _harder(drill: Drill, drills: Mapping[str, Drill], course: Course) -> Proposal | None:
@@ -333,9 +323,6 @@ def _harder(drill: Drill, drills: Mapping[str, Drill], course: Course) -> Propos
     if harder is None or not (course.open_to is None or harder.id in course.open_to):
         return None
     return Proposal(
-        ProposalKind.ADVANCE,
-        drill.id,
-        f"“{harder.name}” instead of “{drill.name}”.",
-        f"the last {EASY_ROW} times were easy, at twice the usual length",
-        Adjustment(stepped={drill.id: harder.id}),
-    )
+        ProposalKind.ADVANCE, Why.EASY_AND_LONG, drill.id,
+        {"harder": harder.id, "times": EASY_ROW}, Adjustment(stepped={drill.id: harder.id}),
+    )  # fmt: skip

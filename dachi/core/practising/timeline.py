@@ -9,36 +9,27 @@ from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.drills import Drill
 from dachi.core.practising.dose import ENTER_S, OUT_EVERY_S, Dose, breaths_of
 from dachi.core.practising.programme import Item, Session
+from dachi.core.words import PainKind
 
-#: Where it can hurt, and how, as a practitioner says it.
-PLACES = (
-    "left knee", "right knee", "front of the hip", "side of the hip", "back of the hip", "groin",
-    "sit bone", "back of the thigh", "front of the thigh", "ankle or foot", "low back", "wrist",
-    "somewhere else",
-)  # fmt: skip
-#: Which part of a knee: it decides what is left out.
-KNEE_PARTS = ("front, the kneecap", "inner side", "outer side", "behind")
-#: Every place that may be logged, the knees with their parts too.
-ALL_PLACES = tuple(
-    name
-    for place in PLACES
-    for name in (place, *(f"{place}, {part}" for part in KNEE_PARTS if "knee" in place))
-)
 KINDS = {
-    "sharp": "sharp or sudden", "knee": "in the knee", "pinch": "a pinch",
-    "numb": "numb or tingling", "dizzy": "dizzy", "dull": "a dull ache, too much",
+    PainKind.SHARP: "sharp or sudden", PainKind.KNEE: "in the knee", PainKind.PINCH: "a pinch",
+    PainKind.NUMB: "numb or tingling", PainKind.DIZZY: "dizzy",
+    PainKind.DULL: "a dull ache, too much",
 }  # fmt: skip
 #: Kinds of pain that end a session, and what is said of them.
 STOPS = {
-    "sharp": "Sharp or sudden pain ends the session. If it does not settle, have it looked at.",
-    "knee": "Any pain in a knee ends the drill and the session. Nothing presses on a knee.",
-    "pinch": "A pinch in the front of the hip or the low back ends the session.",
-    "numb": "Numbness or tingling ends the session: come out and move a little until it is gone.",
-    "dizzy": "Dizziness ends the session. Lie down, and do not go on alone.",
+    PainKind.SHARP: "Sharp or sudden pain ends the session. If it does not settle, "
+    "have it looked at.",
+    PainKind.KNEE: "Any pain in a knee ends the drill and the session. Nothing presses on a knee.",
+    PainKind.PINCH: "A pinch in the front of the hip or the low back ends the session.",
+    PainKind.NUMB: "Numbness or tingling ends the session: come out and move a little "
+    "until it is gone.",
+    PainKind.DIZZY: "Dizziness ends the session. Lie down, and do not go on alone.",
 }
 #: Kinds that only end a drill.
 EASES = {
-    "dull": "A dull ache beyond a breathable stretch: this drill ends, its easier form may go on."
+    PainKind.DULL: "A dull ache beyond a breathable stretch: this drill ends, its easier "
+    "form may go on."
 }
 
 
@@ -177,7 +168,7 @@ def sitting_rung(seconds: float) -> int:
     return max((i for i, s in enumerate(SITTING_S) if seconds >= s), default=-1)
 
 
-def after_pain(kind: str, drill: Drill, drills: Mapping[str, Drill]) -> tuple[str, str]:
+def after_pain(kind: PainKind, drill: Drill, drills: Mapping[str, Drill]) -> tuple[str, str]:
     """What is said when it hurts, and what to do now."""
     if kind in STOPS:
         return STOPS[kind], "Stop here. Lie flat for two minutes; your coach sees this note."
@@ -185,4 +176,4 @@ def after_pain(kind: str, drill: Drill, drills: Mapping[str, Drill]) -> tuple[st
     now = (
         f"Leave it out today, or try “{easier.name}”, smaller." if easier else "Leave it out today."
     )
-    return EASES["dull"], now
+    return EASES[PainKind.DULL], now

@@ -13,27 +13,19 @@ from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring import cards
 from dachi.core.measuring.cards import Ground, Sighting
 from dachi.photos import cards as codes
-from dachi.store import photos, positions
 from dachi.store.photos import Codes, Photo
 from dachi.store.positions import Position
-from dachi.studio.work import Work
 
 #: Corners this near each other are the same camera's, whatever their spread says, px.
 LEAST_MOVE_PX = 4.0
 
 
 def look(
-    work: Work, photo: Photo, image: NDArray[np.uint8], pose: Pose, position_id: int | None
-) -> dict[int, NDArray[np.float64]]:
-    """Find the codes of an RGB picture and keep them; those far off where the others say."""
-    with work.db.unlocked():
-        position = positions.get(work.db, work.coach, position_id or 0)
-        found = (
-            codes.find_cards(image) if position is None
-            else codes.find_all(image, _ground(position), pose.view, photo.focal_35mm)
-        )  # fmt: skip
-    photos.set_cards(work.db, work.coach, photo.id, codes.told(found))
-    return found
+    image: NDArray[np.uint8], photo: Photo, position: Position, pose: Pose
+) -> Mapping[str, Codes]:
+    """The codes in an RGB picture, those far off where the others say, as they are kept."""
+    found = codes.find_all(image, _ground(position), pose.view, photo.focal_35mm)
+    return codes.told(found)
 
 
 def _ground(position: Position) -> Ground:
@@ -48,25 +40,6 @@ def sighting(photo: Photo, position: Position, pose: Pose) -> Sighting | None:
         _frozen(photo.cards), _ground(position), pose.view, (photo.width, photo.height),
         photo.focal_35mm,
     )  # fmt: skip
-
-
-def for_shot(
-    work: Work, photo: Photo, position: Position, pose: Pose, trial_id: int
-) -> tuple[Sighting | None, bool]:
-    """What cards tell of a shot's camera, and whether another shot of its place lends it.
-
-    A place is where the camera stood until somebody says it was moved, so that a shot whose
-    cards are covered has the camera of the others.
-    """
-    own = sighting(photo, position, pose)
-    if own is not None and own.corners is not None:
-        return own, False
-    for other in photos.with_cards(work.db, work.coach, position.id, trial_id):
-        found = sighting(other, position, pose)
-        same = (other.width, other.height) == (photo.width, photo.height)
-        if same and found is not None and found.corners is not None:
-            return found, True
-    return own, False
 
 
 def moved(photo: Photo, position: Position, pose: Pose, others: Iterable[Photo]) -> float:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
 
 from dachi.core.body.pinhole import CORNERS
 from dachi.core.catalogue.poses import Pose
@@ -23,8 +24,9 @@ WAYS = {
 
 
 def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
-    """Read a posted marking and the marks still at their starting guess.
+    """Read a posted marking and the marks and corners still at their starting guess.
 
+    A mat of which a corner is a guess is not yet this photograph's: the marking has none.
     Raises SceneError naming a coordinate that is not a number.
     """
     marks: dict[str, Point] = {}
@@ -50,27 +52,66 @@ def read_form(form: Mapping[str, str], pose: Pose) -> tuple[Marking, set[str]]:
     corners = None
     if form.get("mat") == "on":
         found = {c: _point(form, f"corner-{c}", c.replace("_", " ")) for c in CORNERS}
-        if all(found.values()):
+        unset = {f"corner-{c}" for c in CORNERS if form.get(f"corner-{c}-state") == "guess"}
+        guesses |= unset
+        if all(found.values()) and not unset:
             corners = {c: p for c, p in found.items() if p is not None}
     level = None
     if form.get("level") == "on":
         a, b = _point(form, "level-a", "level line"), _point(form, "level-b", "level line")
         level = (a, b) if a and b else None
     facing = form.get("facing") or None
-    return (
-        Marking(
-            marks,
-            sds,
-            level,
-            corners,
-            facing if facing in ("left", "right") else None,
-            "seen" if seen else "sticker" if sds else "hand",
-            form.get("overrule_reason", "").strip()[:500],
-            marked if (marked := form.get("marked", "")) in WAYS else "",
-            seen=tuple(seen),
-        ),
-        guesses,
+    marking = Marking(
+        marks=marks,
+        mark_sds=sds,
+        level=level,
+        corners=corners,
+        facing=facing if facing in ("left", "right") else None,
+        author="seen" if seen else "sticker" if sds else "hand",
+        overrule_reason=form.get("overrule_reason", "").strip()[:500],
+        marked=marked if (marked := form.get("marked", "")) in WAYS else "",
+        seen=tuple(seen),
     )
+    return marking, guesses
+
+
+@dataclass(frozen=True)
+class Corner:
+    """A corner of the mat where the bench shows it, px; a guess until somebody has set it."""
+
+    name: str
+    x: float
+    y: float
+    state: str
+
+    @property
+    def label(self) -> str:
+        """The corner in words."""
+        return self.name.replace("_", " ")
+
+
+def corners_of(form: Mapping[str, str]) -> dict[str, Corner]:
+    """Corners as a posted form has them; none where the mat is off or one is nowhere."""
+    found = {}
+    for c in CORNERS if form.get("mat") == "on" else ():
+        point = _point(form, f"corner-{c}", c)
+        if point is None:
+            return {}
+        state = "guess" if form.get(f"corner-{c}-state") == "guess" else "placed"
+        found[c] = Corner(c, *point, state)
+    return found
+
+
+def in_order(pose: Pose, guesses: Collection[str]) -> list[str]:
+    """Marks and corners that are guesses, in the order the bench goes through them."""
+    names = [*(m.id for m in pose.marks), *(f"corner-{c}" for c in CORNERS)]
+    return [n for n in names if n in guesses]
+
+
+def label_of(guess: str, pose: Pose) -> str:
+    """What a mark or corner that is still a guess is called."""
+    name = guess.removeprefix("corner-")
+    return f"mat corner {name.replace('_', ' ')}" if name != guess else pose.mark(guess).label
 
 
 def _point(form: Mapping[str, str], name: str, label: str) -> Point | None:
@@ -121,6 +162,7 @@ def corner_form(
     body = guess_form({k: v for k, v in guess.items() if k in pose.required}) | {"mat": "on"}
     for name, (x, y) in corners.items():
         body |= {f"corner-{name}-x": f"{x:.2f}", f"corner-{name}-y": f"{y:.2f}"}
+        body[f"corner-{name}-state"] = "placed"
     return body
 
 

@@ -4,37 +4,36 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
-from dachi.core.measuring.calibration import Mat
+from dachi.core.body.pinhole import CORNERS
 from dachi.core.measuring.fuse import Fused
 from dachi.core.measuring.measure import camera_of
 from dachi.core.measuring.scene import Point, SceneError
+from dachi.core.rules import Z95
 from dachi.data import catalogue, together
-from dachi.store import accounts, markings
+from dachi.store import markings
 from dachi.store.markings import Marking
 from dachi.studio.bench import drafts, seen_joints, starting_marks
-from dachi.studio.bench.markings import (
-    Surroundings,
-    corners_said,
-    keep,
-    read,
-    renew_holds,
-    scene_of,
-)
+from dachi.studio.bench.around import Around, Surroundings
+from dachi.studio.bench.corners import corners_for, corners_said, outlined, to_agree
+from dachi.studio.bench.drafts import Corner
+from dachi.studio.bench.reading import read
+from dachi.studio.bench.scenes import scene_of
 from dachi.studio.bench.seen_joints import Question
-from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
 #: So many marks left where the program put them are asked about once.
 ASKED_FROM, UNTOUCHED_PX = 3, 1.0
 #: Marks as they were seen are looked at, all of them, where they read no better than within so many
 #: degrees, for 95 %.
-WIDE_DEG, SURE = 10.0, 1.96
+WIDE_DEG = 10.0
 
 
 class Unsure(SceneError):
     """A marking that is kept when it is accepted once more; the message says what is odd."""
+
+    code = "unsure"
 
 
 def opening(
@@ -78,7 +77,7 @@ def start(work: Work, at: Surroundings) -> tuple[Marking, dict[str, str]]:
     required = {k: v for k, v in every.items() if k in at.pose.required}
     sure = tuple(k for k in required if k in seen)
     sds = {k: round(body.sds[k], 2) for k in required if k in body.sds} if body else {}
-    found = Marking(_inside(required, at.size), sds, facing=facing, seen=sure)
+    found = Marking(marks=_inside(required, at.size), mark_sds=sds, facing=facing, seen=sure)
     return found, {k: "seen" if k in sure else "guess" for k in required}
 
 
@@ -86,10 +85,10 @@ def _wide(at: Surroundings, body: Fused) -> bool:
     """Whether marks left as they were seen would read more widely than WIDE_DEG."""
     names = [n for n in at.pose.required if n in body.marks]
     sds = {n: body.sds[n] for n in names}
-    seen = Marking({n: body.marks[n] for n in names}, sds, seen=tuple(names))
+    seen = Marking(marks={n: body.marks[n] for n in names}, mark_sds=sds, seen=tuple(names))
     found = read(at, seen, set()).result
     return found is not None and any(
-        r.headline and r.unit == "deg" and SURE * r.sd > WIDE_DEG for r in found.readings
+        r.headline and r.unit == "deg" and Z95 * r.sd > WIDE_DEG for r in found.readings
     )
 
 
@@ -112,18 +111,6 @@ def _inside(marks: Mapping[str, Point], size: tuple[int, int]) -> dict[str, Poin
     }
 
 
-def outlined(at: Surroundings) -> Mat | None:
-    """The mat where its outline stands out by itself, not yet confirmed."""
-    found = at.photo.outline
-    if not found:
-        return None
-    return Mat(
-        at.position.mat_length_cm, at.position.mat_width_cm,
-        {n: (x, y) for n, (x, y, _) in found.items()},
-        corner_sds_px={n: sd for n, (_, _, sd) in found.items()},
-    )  # fmt: skip
-
-
 def seen_words(at: Surroundings, marking: Marking) -> str | None:
     """That marks are where the program saw them, and what that does to the reading."""
     labels = [m.label for m in at.pose.marks if m.id in marking.seen]
@@ -137,7 +124,7 @@ def body_seen(at: Surroundings) -> Fused | None:
     """The body behind the joints that were seen in a photograph, through its camera."""
     if not at.photo.joints:
         return None
-    scene = scene_of(at, Marking({}))
+    scene = scene_of(at, Marking(marks={}))
     if scene.mat is None and at.photo.outline:
         # Enough to say where marks lie; a reading asks for the corners themselves.
         scene = replace(scene, mat=outlined(at))
@@ -160,37 +147,37 @@ def _like(work: Work, at: Surroundings) -> tuple[Marking, int, int] | None:
     return found[:3] if found else None
 
 
-def accept(
-    work: Work, at: Surroundings, form: Mapping[str, str], once_key: str | None, seen: int | None
-) -> None:
-    """Keep a posted marking with its readings.
+def accepted(around: Around, at: Surroundings, form: Mapping[str, str]) -> Marking:
+    """A posted marking as it is to be kept.
 
-    ``seen`` is the number of the marking the person was looking at. Raises SceneError and
-    Conflict with a sentence; then nothing is kept.
+    Raises SceneError with a sentence where something is still a guess, and Unsure where it may be
+    nobody's and that was not said yet.
     """
     marking, guesses = drafts.read_form(form, at.pose)
-    left = [m.label for m in at.pose.marks if m.id in guesses]
+    left = [drafts.label_of(g, at.pose) for g in drafts.in_order(at.pose, guesses)]
     if left:
         raise SceneError(
             f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
             "confirm it with the space bar"
         )
     if form.get("sure") != "1":
-        _ask_once(work, at, marking)
-    keep(work, at, marking, once_key=once_key, seen=seen)
-    if at.photo.truth is None and marking.marked not in ("", "joint", at.usual):
-        accounts.keep_usual_marked(work.db, work.coach, marking.marked)
-    summaries.refresh(work, at.who.id, at.trial.pose)
-    renew_holds(work, at.trial)
+        _ask_once(around, at, marking)
+    found = corners_for(at, marking)
+    lender = found.lent_by.id if found is not None and found.lent_by is not None else None
+    return replace(marking, marked=marking.marked or at.usual, lent_from=lender)
 
 
-def _ask_once(work: Work, at: Surroundings, marking: Marking) -> None:
+def _ask_once(around: Around, at: Surroundings, marking: Marking) -> None:
     """Raise Unsure where a marking may be nobody's: untouched guesses, another camera's corners."""
-    if (said := corners_said(at, marking)) is not None:
+    if marking.corners is not None and (said := corners_said(at, marking)) is not None:
         raise Unsure(f"{said}. Accept again to keep it so.")
-    if markings.history(work.db, work.coach, at.trial.id) or body_seen(at) is not None:
+    here = around.shots(at.trial.assessment_id)
+    if (said := to_agree(at, marking, here)) is not None:
+        raise Unsure(said)
+    if at.trial.id in here.newest or body_seen(at) is not None:
         # Marks that were seen in this very photograph, and confirmed one by one, are somebody's.
         return
+    work = around.work
     guessed = start(work, at)[0].marks
     # Somebody who lies still between two shots of a kind leaves most marks in place, not all.
     enough = len(at.pose.required) if _like(work, at) else ASKED_FROM
@@ -214,3 +201,50 @@ def level_guess(at: Surroundings) -> tuple[Point, Point]:
     width, height = at.size
     y = round(height * 0.88, 1)
     return (round(width * 0.15, 1), y), (round(width * 0.85, 1), y)
+
+
+def blank(at: Surroundings) -> tuple[Marking, dict[str, str], ShownCorners]:
+    """What the bench opens with where nothing may be seen of what was marked before."""
+    guess = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
+    marking = Marking(marks={k: v for k, v in guess.items() if k in at.pose.required})
+    corners = _corners(starting_marks.guess_corners(at.pose, *at.size), "guess")
+    return marking, dict.fromkeys(marking.marks, "guess"), ShownCorners(corners, on=False)
+
+
+@dataclass(frozen=True)
+class ShownCorners:
+    """The mat's corners as the bench shows them.
+
+    ``on``: they are this photograph's own (or will be, once no corner is a guess). Else they are
+    where they would start: at the outline that is seen here, where others have them (``lent``,
+    drawn), or where a camera as the pose asks for it would see them.
+    """
+
+    corners: list[Corner]
+    on: bool
+    lent: bool = False
+    outline: bool = False
+    shots: int = 1
+
+
+def shown_corners(at: Surroundings, marking: Marking, draft: Mapping[str, str]) -> ShownCorners:
+    """The mat's corners as the bench first shows them."""
+    drawn = drafts.corners_of(draft)
+    found = corners_for(at, marking)
+    if drawn:
+        return ShownCorners(list(drawn.values()), on=True, shots=found.shots if found else 1)
+    if found is not None and found.own:
+        return ShownCorners(_corners(marking.corners or {}, "placed"), on=True, shots=found.shots)
+    if found is not None:
+        lent = found.lent_by is not None
+        return ShownCorners(
+            _corners(found.mat.corners, "guess"), on=False, lent=lent, shots=found.shots
+        )
+    if (seen := outlined(at)) is not None:
+        return ShownCorners(_corners(seen.corners, "guess"), on=False, outline=True)
+    guess = starting_marks.guess_corners(at.pose, *at.size)
+    return ShownCorners(_corners(guess, "guess"), on=False)
+
+
+def _corners(found: Mapping[str, Point], state: str) -> list[Corner]:
+    return [Corner(name, *found[name], state) for name in CORNERS]

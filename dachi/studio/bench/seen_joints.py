@@ -18,7 +18,7 @@ from dachi.core.measuring.scene import Image
 from dachi.data import FOLDER, habits
 from dachi.photos import landmarks
 from dachi.photos.landmarks import Crop, Joints
-from dachi.studio.bench.alike import Alike
+from dachi.studio.alike import Alike
 
 Array = NDArray[np.float64]
 

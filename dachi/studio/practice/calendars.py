@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from datetime import UTC, date
 
+from dachi.core.practising.programme import NoPlan
 from dachi.interchange.calendar import Appointment, Practice, calendar
 from dachi.store import private_links
-from dachi.store import weeks as stored
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import moment_of
 from dachi.studio.practice import weeks
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
@@ -21,10 +22,12 @@ def due(work: Work, pid: int) -> str | None:
 
 def calendar_of(work: Work, who: Practitioner) -> bytes:
     """Practice days, the next visit and the day a new look can show something."""
-    profile = weeks.profile_of(work, who.id)
-    plan = stored.plan(work.db, work.coach, who.id)
-    known = weeks.drill_by_id()
-    by_day = {s.weekday: s.items for s in plan.sessions} if plan else {}
+    own, known = Practising(work, who), drill_by_id()
+    profile = own.profile
+    try:
+        by_day = {s.weekday: s.items for s in weeks.week_of(own).sessions}
+    except NoPlan:
+        by_day = {}
     practices = [
         Practice(
             d,

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from dachi.core.assessing import permission
 from dachi.core.catalogue.cautions import Caution, Hurt, brought_by, hurts_of
 from dachi.core.catalogue.poses import Pose
+from dachi.core.rules import PAIN_DAYS
 from dachi.data import cautions, demands_of_pose
 from dachi.store import day_states, practice_log, practitioners, preparation
-from dachi.store.weeks import Profile
+from dachi.store.practice_log import LogEntry
 from dachi.studio.work import Work
-
-#: So long after pain what loads the place is left out.
-PAIN_DAYS = 14
 
 
 def days_since(moment: str, today: datetime) -> float:
@@ -24,26 +23,12 @@ def days_since(moment: str, today: datetime) -> float:
     return (today - at).total_seconds() / 86400
 
 
-def active_cautions(work: Work, pid: int, profile: Profile) -> tuple[Caution, ...]:
-    """Cautions from screening, from pain said or logged lately, and those set by hand."""
-    who = practitioners.get(work.db, work.coach, pid)
-    found = brought_by(
-        cautions(),
-        preparation.answers(work.db, work.coach, pid),
-        hurting(work, pid),
-        may_be_young=permission.may_be_young(who.birth_year if who else None, work.today().year),
-    )
-    own = {c.id: c for c in found}
-    by_hand = {c.id: c for c in cautions() if c.id in profile.cautions}
-    return tuple((by_hand | own).values())
-
-
-def hurting(work: Work, pid: int) -> set[Hurt]:
+def hurting(work: Work, pid: int, log: Sequence[LogEntry]) -> set[Hurt]:
     """Where and how it hurts, from practice logged lately and from the last visit's state."""
     today = work.now()
     found = {
         h
-        for entry in practice_log.entries(work.db, work.coach, pid, 60)
+        for entry in log
         if days_since(entry.started_at, today) <= PAIN_DAYS
         for p in entry.pains
         for h in hurts_of(p.place, p.kind)
@@ -64,8 +49,15 @@ def shot_refused(work: Work, pid: int, pose: Pose, mode: str) -> str | None:
     """
     answers = preparation.answers(work.db, work.coach, pid)
     consent = preparation.consent(work.db, work.coach, pid)
-    found = []
-    for caution in active_cautions(work, pid, Profile()):
+    who = practitioners.get(work.db, work.coach, pid)
+    log = practice_log.entries(work.db, work.coach, pid, 60)
+    found: list[Caution] = []
+    for caution in brought_by(
+        cautions(),
+        answers,
+        hurting(work, pid, log),
+        may_be_young=permission.may_be_young(who.birth_year if who else None, work.today().year),
+    ):
         answer = answers.get(caution.screening or "")
         if answer is not None and answer.cleared and not caution.by_direction:
             continue

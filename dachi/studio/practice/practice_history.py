@@ -8,12 +8,13 @@ from datetime import date, datetime, timedelta
 
 from dachi.core.practising.progression import SORE
 from dachi.core.practising.timeline import SITTING_S, direction_seconds, sitting_rung
+from dachi.core.words import Place, Status
 from dachi.drawing import practice as drawings
 from dachi.store import markings
 from dachi.store.practice_log import LogEntry
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
-from dachi.studio.practice import weeks
+from dachi.studio.practice.person import drill_by_id
 from dachi.studio.work import Work
 
 WEEKS = 12
@@ -49,7 +50,7 @@ def by_week(
 def directions(log: Sequence[LogEntry], today: date) -> dict[str, float]:
     """Seconds a week in each direction over the last four weeks."""
     since = (today - timedelta(weeks=LOOK_BACK_WEEKS)).isoformat()
-    known = weeks.drill_by_id()
+    known = drill_by_id()
     total: dict[str, float] = {}
     for e in log:
         if e.started_at[:10] >= since:
@@ -65,7 +66,7 @@ def heights(
     work: Work, who: Practitioner, log: Sequence[LogEntry], width: float = drawings.WIDE
 ) -> list[tuple[str, str]]:
     """A chart for every drill whose support was logged at least twice."""
-    known = weeks.drill_by_id()
+    known = drill_by_id()
     found: dict[str, list[tuple[float, float]]] = {}
     for e in reversed(log):
         for d in e.done:
@@ -99,7 +100,7 @@ def _passive(work: Work, pid: int, pose: str) -> list[tuple[float, float]]:
     """Mean passive headline of each assessment of a pose: (day, degrees)."""
     found: dict[float, list[float]] = {}
     for row in markings.charted(work.db, work.coach, pid, pose, ()):
-        if row.mode == "passive" and row.status != "retake":
+        if row.mode == "passive" and Status(row.status).counts(overruled=row.overruled):
             at = datetime.fromisoformat(row.taken_at).timestamp() / 86400
             found.setdefault(at, []).append(row.value)
     return [(d, sum(v) / len(v)) for d, v in sorted(found.items())]
@@ -109,7 +110,7 @@ def _passive(work: Work, pid: int, pose: str) -> list[tuple[float, float]]:
 class PainPlace:
     """A place where it hurt: how often, when last, and at what."""
 
-    place: str
+    place: Place
     times: int
     last: str
     at: tuple[str, ...]
@@ -117,8 +118,8 @@ class PainPlace:
 
 def pain_map(log: Sequence[LogEntry]) -> list[PainPlace]:
     """Places where it hurt, the most frequent first."""
-    known = weeks.drill_by_id()
-    found: dict[str, PainPlace] = {}
+    known = drill_by_id()
+    found: dict[Place, PainPlace] = {}
     for e in log:
         for p in e.pains:
             row = found.get(p.place, PainPlace(p.place, 0, e.started_at, ()))
@@ -143,7 +144,7 @@ class Sitting:
 
 def sitting(log: Sequence[LogEntry]) -> Sitting | None:
     """The longest crossed sit; None where nobody sat crossed."""
-    known = weeks.drill_by_id()
+    known = drill_by_id()
     best = max(
         (
             d.hold_s or d.seconds

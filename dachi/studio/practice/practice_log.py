@@ -5,20 +5,17 @@ from __future__ import annotations
 import math
 import secrets
 from collections.abc import Mapping, Sequence
-from datetime import date, datetime
+from datetime import datetime
 
 import msgspec
 
-from dachi.core.practising import timeline
-from dachi.errors import Told
+from dachi.core.words import PainKind, as_place
+from dachi.errors import NotDone
 from dachi.store import felt
-from dachi.store import practice_log as stored
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
-from dachi.store.practitioners import Practitioner
 from dachi.store.weeks import PlannedSession
 from dachi.studio.phrases import moment_of
-from dachi.studio.practice import proposals, weeks
-from dachi.studio.work import Work
+from dachi.studio.practice.person import drill_by_id
 
 #: Rows kept of one session; more than any session has.
 MOST_DRILLS, MOST_PAINS = 80, 20
@@ -28,8 +25,10 @@ DAY_S, LONGEST_DRILL_S, LONGEST_MIN = 86_400, 7200, 600
 HIGHEST_CM, MOST_LAYERS = 150, 20
 
 
-class LogProblem(Told):
+class LogProblem(NotDone):
     """A session that cannot be logged; the message says why."""
+
+    code = "log"
 
 
 #: Numbers come as numbers, or as what was typed into a field.
@@ -49,6 +48,14 @@ class PlayedDrill(msgspec.Struct, frozen=True):
     right: Typed = None
 
 
+class PlayedPain(msgspec.Struct, frozen=True):
+    """Where it hurt and how, at which drill, as the player sends it."""
+
+    drill: str
+    place: str
+    kind: str
+
+
 class Played(msgspec.Struct, frozen=True):
     """A session as the player sends it."""
 
@@ -59,7 +66,7 @@ class Played(msgspec.Struct, frozen=True):
     done: list[PlayedDrill]
     finished: bool = False
     notes: str = ""
-    pains: list[Pain] = []
+    pains: list[PlayedPain] = []
     senses: dict[str, str] = {}
 
 
@@ -84,7 +91,7 @@ def read_played(body: bytes, now: datetime) -> NewLogEntry:
         sent = msgspec.json.decode(body, type=Played)
     except msgspec.DecodeError as error:
         raise LogProblem(str(error)) from error
-    known = weeks.drill_by_id()
+    known = drill_by_id()
     return NewLogEntry(
         once_key=sent.once_key[:64],
         started_at=beginning(sent.started_at, now).isoformat(timespec="seconds"),
@@ -94,9 +101,10 @@ def read_played(body: bytes, now: datetime) -> NewLogEntry:
         done=tuple(_done(d) for d in sent.done[:MOST_DRILLS] if d.drill in known),
         notes=sent.notes[:1000],
         pains=tuple(
-            p
+            Pain(p.drill, place, PainKind(p.kind))
             for p in sent.pains[:MOST_PAINS]
-            if p.drill in known and p.place in timeline.ALL_PLACES and p.kind in timeline.KINDS
+            if p.drill in known and p.kind in set(PainKind)
+            if (place := as_place(p.place)) is not None
         ),
         senses={k: v for k, v in sent.senses.items() if v and felt.known(k, v)},
     )
@@ -156,7 +164,8 @@ def read_by_hand(
         for i in planned.items:
             seconds = sum(s.seconds for s in i.steps if s.worked)
             done.append(DrillDone(i.drill, round(share * seconds, 1)))
-    hurt = form["place"] in timeline.ALL_PLACES and form["kind"] in timeline.KINDS
+    place, kind = as_place(form["place"]), form["kind"]
+    pains = (Pain("", place, PainKind(kind)),) if place and kind in set(PainKind) else ()
     entry = NewLogEntry(
         once_key=form["once_key"][:64] or secrets.token_urlsafe(12),
         started_at=at.isoformat(timespec="seconds"),
@@ -166,38 +175,6 @@ def read_by_hand(
         done=tuple(done),
         notes=form["notes"][:1000],
         # Nobody says at which drill: the place alone counts.
-        pains=(Pain("", form["place"], form["kind"]),) if hurt else (),
+        pains=pains,
     )
     return entry, int(sore) if sore else None
-
-
-def note_pain(work: Work, who: Practitioner, place: str, on: date) -> None:
-    """Log that a place hurts, outside any session, so that planning hears of it."""
-    entry = NewLogEntry(
-        once_key=secrets.token_urlsafe(12),
-        started_at=f"{on.isoformat()}T12:00:00",
-        seconds=0.0,
-        felt=Felt.RIGHT,
-        finished=False,
-        done=(),
-        pains=(Pain("", place, "knee" if "knee" in place else "dull"),),
-    )
-    keep(work, who, entry)
-
-
-def keep(
-    work: Work,
-    who: Practitioner,
-    entry: NewLogEntry,
-    soreness: int | None = None,
-    *,
-    adding: bool = False,
-) -> int:
-    """Log a session, or add to one; what follows from it is put before the coach."""
-    log_id = stored.add(work.db, work.coach, who.id, entry, adding=adding)
-    for kind, answer in entry.senses.items():
-        felt.at_session(work.db, work.coach, log_id, kind, answer)
-    if soreness is not None:
-        stored.set_soreness(work.db, work.coach, who.id, log_id, soreness)
-    proposals.refresh(work, who)
-    return log_id

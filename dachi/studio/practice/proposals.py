@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
-from dataclasses import replace
-from datetime import datetime, timedelta
+from dataclasses import dataclass, replace
+from datetime import date, datetime, timedelta
 
 from dachi.core.catalogue.drills import LEVELS
 from dachi.core.judging.series import Verdict
 from dachi.core.practising import programme
 from dachi.core.practising.progression import Adjustment, Course, Done, Logged, Proposal, propose
+from dachi.core.practising.proposal_words import say
 from dachi.data import drills
-from dachi.store import practice_log, weeks
 from dachi.store import proposals as stored
 from dachi.store.practice_log import LogEntry
 from dachi.store.practitioners import Practitioner
+from dachi.store.proposals import Offered
 from dachi.store.summaries import LineSummary
+from dachi.store.weeks import Profile
 from dachi.studio.practice.cautions import days_since
-from dachi.studio.practice.weeks import drill_by_id, person_of, profile_of
-from dachi.studio.verdicts import summaries
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.work import Work
 
 #: How long an easy week lasts, days.
@@ -38,37 +40,35 @@ def logged(log: Sequence[LogEntry], today: datetime) -> list[Logged]:
             any(d.drill in known and known[d.drill].strong for d in e.done),
             e.seconds / 60,
             e.counts,
+            e.started_at[:10],
         )
         for e in log
     ]
 
 
-def refresh(work: Work, who: Practitioner) -> None:
+def renew(work: Work, who: Practitioner) -> None:
     """Look at the log and the readings again and put what follows before the coach."""
-    today = work.now()
-    profile = profile_of(work, who.id)
-    log = practice_log.entries(work.db, work.coach, who.id)
+    own = Practising(work, who)
+    today, log, profile = work.now(), own.log, own.profile
     found: tuple[Proposal, ...] = ()
     if log:
         gains = {
             d.pose: any(_gained(line) for f in d.families for line in f.lines)
-            for d in summaries.of_practitioner(work, who.id)
+            for d in own.summaries
         }
         fortnights = min(2.0, days_since(log[-1].started_at, today) / 7)
-        person = person_of(work, who)
-        anyone = replace(person, level=max(LEVELS))
+        anyone = replace(own.person, level=max(LEVELS))
         course = Course(
             planned_two_weeks=round(fortnights * profile.week_sessions),
             minutes=profile.minutes,
             gains=gains,
-            longer=person.longer,
-            easy_week=person.easy_week,
+            longer=own.person.longer,
+            easy_week=own.person.easy_week,
             firm=who.schools.get("support") == "firm",
             level=profile.level,
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
         found = propose(logged(log, today), drill_by_id(), course)
-    work.db.to_write()
     stored.offer(work.db, work.coach, who.id, found)
 
 
@@ -80,11 +80,28 @@ def _gained(line: LineSummary) -> bool:
     return line.first.confirmed and change.verdict is Verdict.GAIN
 
 
-def accept(work: Work, pid: int, change: Adjustment) -> None:
-    """Do what an accepted proposal says."""
-    profile = profile_of(work, pid)
+@dataclass(frozen=True)
+class Said:
+    """A proposal with its words."""
+
+    offered: Offered
+    text: str
+    reason: str
+
+
+def of_practitioner(work: Work, pid: int) -> list[Said]:
+    """Proposals in words, open ones first; those about drills that are gone are left out."""
+    found = []
+    for o in stored.of_practitioner(work.db, work.coach, pid):
+        with contextlib.suppress(KeyError):
+            found.append(Said(o, *say(o.why, o.subject, o.about, drill_by_id())))
+    return found
+
+
+def tuned_by(profile: Profile, change: Adjustment, today: date) -> Profile:
+    """How somebody practises once a proposal was accepted."""
     tuned = profile.tuned
-    ends = (work.today() + timedelta(days=EASY_DAYS)).isoformat()
+    ends = (today + timedelta(days=EASY_DAYS)).isoformat()
     tuned = replace(
         tuned,
         longer={**tuned.longer, **change.longer},
@@ -94,4 +111,4 @@ def accept(work: Work, pid: int, change: Adjustment) -> None:
         easy_until=ends if change.easy_week else tuned.easy_until,
     )
     minutes = profile.minutes if change.minutes is None else change.minutes
-    weeks.save_profile(work.db, work.coach, pid, replace(profile, minutes=minutes, tuned=tuned))
+    return replace(profile, minutes=minutes, tuned=tuned)

@@ -8,7 +8,7 @@ from datetime import date, datetime, timedelta
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 
-from dachi.errors import Told
+from dachi.errors import NotDone
 from dachi.simulation import outbox
 from dachi.simulation.outbox import Letter
 from dachi.store import practice_log, practitioners, private_links
@@ -19,7 +19,7 @@ from dachi.studio.work import Work
 
 #: A visit is said this many days ahead; practice that rests this long is asked after.
 VISIT_DAYS, RESTING_DAYS = 2, 7
-#: The same subject is not written to the same person again within this many days.
+#: The same kind is not written to the same person again within this many days.
 AGAIN_DAYS = 14
 #: More letters than a studio of five hundred writes in that time.
 MOST_LETTERS = 2000
@@ -40,8 +40,20 @@ def box(work: Work) -> Path:
     return work.folder / "outbox" / str(work.coach)
 
 
-class NoReminder(Told):
+def letters(work: Work) -> list[Letter]:
+    """The newest letters that were written."""
+    return outbox.letters(box(work))
+
+
+def letter_file(work: Work, name: str) -> Path | None:
+    """Where a letter lies, None where there is none of that name."""
+    return outbox.path_of(box(work), name)
+
+
+class NoReminder(NotDone):
     """There is nothing to remind of; the message says what is missing."""
+
+    code = "no-reminder"
 
 
 def reminder(work: Work, who: Practitioner, kind: str) -> Reminder:
@@ -87,7 +99,7 @@ def waiting(work: Work) -> list[Reminder]:
             continue
         kind = _most_pressing(work, who, now)
         one = reminder(work, who, kind) if kind else None
-        if one is not None and (who.email, one.subject) not in told:
+        if one is not None and (who.uid, one.kind) not in told:
             found.append(one)
     return found
 
@@ -111,14 +123,14 @@ def _since(moment: str, now: datetime) -> timedelta:
 
 def _told(letters: Iterable[Letter], now: datetime) -> set[tuple[str, str]]:
     oldest = now.astimezone() - timedelta(days=AGAIN_DAYS)
-    return {(m.to, m.subject) for m in letters if parsedate_to_datetime(m.date) >= oldest}
+    return {(m.about, m.kind) for m in letters if parsedate_to_datetime(m.date) >= oldest}
 
 
 def written_lately(work: Work, one: Reminder) -> bool:
     """Whether this very message went to this person within the last day."""
     since = work.now().astimezone() - timedelta(days=1)
     return any(
-        (m.to, m.subject) == (one.who.email, one.subject) and parsedate_to_datetime(m.date) > since
+        (m.about, m.kind) == (one.who.uid, one.kind) and parsedate_to_datetime(m.date) > since
         for m in outbox.letters(box(work), MOST_LETTERS)
     )
 
@@ -132,5 +144,6 @@ def write(work: Work, one: Reminder, address: str | None) -> None:
     outbox.send(
         box(work), one.who.email, one.subject,
         f"Hello {one.who.call_name},\n\n{one.text}{page}\n",
-        [("practice.ics", calendar_of(work, one.who))], at=work.now(),
+        [("practice.ics", calendar_of(work, one.who))], at=work.now(), about=one.who.uid,
+        kind=one.kind,
     )  # fmt: skip

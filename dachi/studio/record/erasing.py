@@ -3,76 +3,101 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable
+from contextlib import closing
 from pathlib import Path
 
 from dachi.clock import Clock
-from dachi.data import catalogue
+from dachi.core.words import Happened
 from dachi.photos.ingest import path_of
 from dachi.simulation import outbox
-from dachi.store import accounts, erasing, practitioners, summaries
-from dachi.store.database import COPIES, Database
+from dachi.simulation.outbox import Letter
+from dachi.store import accounts, assessments, erasing, happenings, practitioners
+from dachi.store.database import COPIES, Database, connect
 from dachi.store.erasing import Gone
+from dachi.store.practitioners import Practitioner
+from dachi.studio.acting import acting
 from dachi.studio.phrases import say_day
 from dachi.studio.practice import reminders
 from dachi.studio.record import keeping
+from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
 #: For how long deleted trials come back on a word, days, before they go for good: a coach's choice.
 PUT_AWAY_DAYS = (7, 30, 90, 365)
+#: More letters than a coach ever has.
+MOST_LETTERS = 100_000
 
 
 def person(work: Work, pid: int) -> str | None:
     """Erase a person at once and everywhere here; what backups hold, None where not the coach's."""
     who = practitioners.get(work.db, work.coach, pid)
-    gone = erasing.practitioner(work.db, work.coach, pid)
-    if who is None or gone is None:
-        return None
-    # Errors are pooled over a coach's people: the others' verdicts are derived again.
-    summaries.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
-    letters = [
-        x.name
-        for x in outbox.letters(reminders.box(work), 100_000)
-        if (who.email and who.email in x.to) or who.call_name in f"{x.to} {x.subject} {x.text}"
-    ]
-    _clear(work, gone, letters)
+    with acting(work):
+        gone = erasing.practitioner(work.db, work.coach, pid)
+        if who is None or gone is None:
+            return None
+        # Errors are pooled over a coach's people: the others' verdicts are derived again.
+        summaries.stale_from_now(work)
+        happenings.note(work.db, work.coach, Happened.ERASED)
+    _clear(work, gone, [x.name for x in outbox.letters(reminders.box(work), MOST_LETTERS)
+                        if _about(x, who)])  # fmt: skip
     return backups_still_hold(work)
+
+
+def _about(letter: Letter, who: Practitioner) -> bool:
+    """Whether a letter is this person's: by the name nobody else has, old ones by the address."""
+    if letter.about:
+        return letter.about == who.uid
+    return bool(who.email) and letter.to.strip().casefold() == who.email.strip().casefold()
 
 
 def visit(work: Work, aid: int) -> str | None:
     """Erase a visit with its photographs and readings."""
-    return _some(work, erasing.assessment(work.db, work.coach, aid))
+    found = assessments.get(work.db, work.coach, aid)
+    whose = found.practitioner_id if found is not None else 0
+    return _some(work, whose, Happened.VISIT_ERASED, erasing.assessment, aid)
 
 
 def shot(work: Work, tid: int) -> str | None:
     """Erase one photograph with what was read from it."""
-    return _some(work, erasing.trial(work.db, work.coach, tid))
+    found = assessments.trial(work.db, work.coach, tid)
+    whose = found.practitioner_id if found is not None else 0
+    return _some(work, whose, Happened.SHOT_ERASED, erasing.trial, tid)
 
 
 def photographs(work: Work, pid: int) -> str | None:
     """Erase every photograph of a person, as after consent was taken back; the record stays."""
+    return _some(work, pid, Happened.PHOTOGRAPHS_ERASED, erasing.photographs, pid)
+
+
+def _some(
+    work: Work,
+    pid: int,
+    kind: Happened,
+    erase: Callable[[Database, int, int], Gone | None],
+    row: int,
+) -> str | None:
     if practitioners.get(work.db, work.coach, pid) is None:
         return None
-    return _some(work, erasing.photographs(work.db, work.coach, pid))
-
-
-def _some(work: Work, gone: Gone | None) -> str | None:
-    if gone is None:
-        return None
-    summaries.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
+    with acting(work, pid):
+        gone = erase(work.db, work.coach, row)
+        if gone is None:
+            return None
+        summaries.stale_from_now(work)
+        happenings.note(work.db, work.coach, kind, pid)
     _clear(work, gone, ())
     return backups_still_hold(work)
 
 
 def _clear(work: Work, gone: Gone, letters: Collection[str]) -> None:
     """Commit, then remove files, and write database and copies anew without what is gone."""
-    work.db.end(keep=True)
-    remove_pictures(work.folder, gone.pictures)
-    for name in letters:
-        (reminders.box(work) / name).unlink(missing_ok=True)
-    erasing.compact(work.db)
-    anew(work.folder, work.db.clock)
-    work.db.begin(write=False)
+    with work.db.unlocked():
+        remove_pictures(work.folder, gone.pictures)
+        for name in letters:
+            (reminders.box(work) / name).unlink(missing_ok=True)
+        with closing(connect(work.folder, work.db.clock)) as db:
+            erasing.compact(db)
+        anew(work.folder, work.db.clock)
 
 
 def remove_pictures(folder: Path, hashes: Iterable[str]) -> None:
@@ -109,9 +134,8 @@ def purge(folder: Path, db: Database) -> int:
     """Let go for good what was put away longer ago than each coach says; how many shots."""
     shots = 0
     for coach in accounts.everybody(db):
-        db.begin(write=True)
-        gone = erasing.put_away(db, coach.id, db.clock.stamp(coach.put_away_days))
-        db.end(keep=True)
+        with db.savepoint():
+            gone = erasing.put_away(db, coach.id, db.clock.stamp(coach.put_away_days))
         if gone is not None:
             remove_pictures(folder, gone.pictures)
             shots += gone.rows.get("trial", 0)

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from dachi.clock import Clock
-from dachi.errors import Told
+from dachi.errors import Trouble
 from dachi.files import digest_of
 from dachi.photos import ingest
 from dachi.photos.ingest import path_of, whole
@@ -29,8 +29,10 @@ KEEP_DAYS = 14
 KINDS = ("photo", "preview", "thumb")
 
 
-class KeepingProblem(Told):
+class KeepingProblem(Trouble):
     """A backup that cannot be made or put back; the message says why, and nothing was changed."""
+
+    code = "keeping"
 
 
 @dataclass(frozen=True)

@@ -5,19 +5,21 @@ from __future__ import annotations
 import hashlib
 import json
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import IO, Any
 
-from dachi.data import catalogue
-from dachi.errors import Told
+from dachi.core.practising.progression import Why
+from dachi.core.words import SAID, Happened
+from dachi.errors import NotDone
 from dachi.interchange import json_lines
 from dachi.photos import ingest
 from dachi.photos.ingest import path_of, whole
-from dachi.store import moving, practitioners
-from dachi.store import summaries as stored
+from dachi.store import happenings, moving, practitioners
 from dachi.store.database import newest_version
 from dachi.store.moving import Loaded
+from dachi.studio.acting import acting
+from dachi.studio.renew import renew
 from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
@@ -27,8 +29,10 @@ RECORD, MANIFEST = "record.json", "manifest.json"
 MOST_RECORD, MOST_PICTURE = 1 << 30, 1 << 27
 
 
-class MovingProblem(Told):
+class MovingProblem(NotDone):
     """A record that cannot be moved; the message says why, and nothing was changed."""
+
+    code = "moving"
 
 
 def everybody(work: Work) -> list[int]:
@@ -73,10 +77,9 @@ def receive(work: Work, source: IO[bytes] | Path, *, beside: bool = False) -> Lo
     try:
         with zipfile.ZipFile(source) as found:
             record = _checked(found)
-            tables = record["tables"]
+            tables = brought_up(record["tables"])
             named = {f"photos/{p['sha256']}.jpg" for p in tables.get("photo", ())}
             there = {n for n in found.namelist() if n in named}
-            done = moving.load(work.db, work.coach, tables, beside=beside)
             for name in sorted(there):
                 sha = name.removeprefix("photos/").removesuffix(".jpg")
                 if whole(work.folder, sha):
@@ -85,14 +88,54 @@ def receive(work: Work, source: IO[bytes] | Path, *, beside: bool = False) -> Lo
                     raise MovingProblem(f"{name} is larger than any photograph")
                 if not ingest.put_back(work.folder, sha, found.read(name)):
                     raise MovingProblem(f"{name} is damaged: nothing was taken in")
+            with acting(work):
+                done = moving.load(work.db, work.coach, tables, beside=beside)
+                _settled(work, done.people)
     except (zipfile.BadZipFile, KeyError, OSError, EOFError) as error:
         raise MovingProblem(
             "This is no record that was moved from Dachi, or it is cut short"
         ) from error
-    if done.people:
-        stored.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
-        summaries.refresh_all(work, done.people)
     return done
+
+
+def brought_up(tables: Mapping[str, Any]) -> dict[str, Any]:
+    """Rows of an earlier schema as they are now: what was text by its words is a kind."""
+    found = {name: [dict(row) for row in rows] for name, rows in tables.items()}
+    slot = ("pose", "side", "mode", "number")
+    places = {
+        (t.get("assessment_id"), "|".join(str(t.get(k)) for k in slot)): t.get("id")
+        for t in found.get("trial", ())
+        if not t.get("deleted_at")
+    }
+    for row in found.get("trial", ()):
+        if isinstance(row.get("held_with"), str):
+            row["held_with"] = places.get((row.get("assessment_id"), row["held_with"]))
+    for row in found.get("reading", ()):
+        row.pop("made_from", None)
+    said = {words: place.value for place, words in SAID.items()}
+    for row in found.get("practice_pain", ()):
+        row["place"] = said.get(str(row.get("place")), row.get("place"))
+    for row in found.get("assessment_state", ()):
+        pain = json.loads(row.get("pain") or "{}")
+        row["pain"] = json.dumps({said.get(k, k): v for k, v in pain.items()}, sort_keys=True)
+    found["proposal"] = [_proposal(row) for row in found.get("proposal", ())]
+    return found
+
+
+def _proposal(row: dict[str, Any]) -> dict[str, Any]:
+    if "text" not in row:
+        return row
+    told = {k: row.pop(k, "") for k in ("text", "reason")}
+    return row | {"why": Why.EARLIER.value, "about": json.dumps(told, sort_keys=True)}
+
+
+def _settled(work: Work, people: Sequence[int]) -> None:
+    """People who came are judged, and everybody beside them anew."""
+    for person in people:
+        renew(work, person, strict=False)
+    if people:
+        summaries.stale_from_now(work)
+        summaries.anew(work, people)
 
 
 def _checked(found: zipfile.ZipFile) -> dict[str, Any]:
@@ -120,8 +163,9 @@ def _checked(found: zipfile.ZipFile) -> dict[str, Any]:
 
 def merge(work: Work, keep: int, other: int) -> bool:
     """Make one person of two on request; False where either is not the coach's."""
-    if not moving.merge(work.db, work.coach, keep, other):
-        return False
-    stored.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
-    summaries.refresh_all(work, [keep])
+    with acting(work, keep):
+        if not moving.merge(work.db, work.coach, keep, other):
+            return False
+        happenings.note(work.db, work.coach, Happened.MERGED, keep)
+        summaries.stale_from_now(work)
     return True

@@ -63,3 +63,8 @@ def head_of(work: Work, photo: Photo) -> Region | None:
     except ValueError:
         return None
     return found.head if found.fits else None
+
+
+def whole_picture(work: Work, photo: Photo) -> Path:
+    """Where a photograph lies as it was taken: for marking, and for nothing else."""
+    return path_of(work.folder, photo.sha256, "photo")

@@ -8,19 +8,25 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
+from typing import IO
 
 from PIL import Image, ImageDraw
 
+from dachi.core.assessing.runsheet import Slot
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.measuring.scene import CheckResult, Reading, Result
+from dachi.core.rules import Z95
+from dachi.core.words import Happened
 from dachi.data import catalogue
-from dachi.interchange.readings import NEEDED, Table
-from dachi.store import assessments, markings, positions
+from dachi.interchange.readings import MOST_BYTES, Table, TableError, decoded, read
+from dachi.interchange.readings import NEEDED as NEEDED
+from dachi.interchange.readings import TAKEN_IN as TAKEN_IN
+from dachi.store import assessments, happenings, markings, photos, positions
 from dachi.store.assessments import Trial
 from dachi.store.markings import Marking
+from dachi.store.photos import NewPhoto
 from dachi.store.practitioners import Practitioner
-from dachi.studio import versions
-from dachi.studio.verdicts import summaries
+from dachi.studio.acting import acting
 from dachi.studio.visits import intake
 from dachi.studio.work import Work
 
@@ -224,8 +230,25 @@ def _variant(text: str, pose: Pose) -> dict[str, str]:
     }
 
 
+def table_of(sheet: IO[bytes] | str) -> tuple[str, Table]:
+    """The text of a table that was sent, or sent before, and what it holds. Raises TableError."""
+    text = sheet if isinstance(sheet, str) else decoded(sheet.read(MOST_BYTES + 1))
+    if not text:
+        raise TableError("Choose a file first")
+    return text, read(text)
+
+
 def take_in(work: Work, who: Practitioner, checked: Checked) -> Done:
-    """Keep the good rows, within the open transaction. The same table again changes nothing."""
+    """Keep the good rows, all in one command. The same table again changes nothing."""
+    picture = intake.store(work, intake.Incoming(placard()))
+    with acting(work, who.id):
+        done = _taken(work, who, checked, picture)
+        if done.taken:
+            happenings.note(work.db, work.coach, Happened.READINGS_IN, who.id, done.taken)
+    return done
+
+
+def _taken(work: Work, who: Practitioner, checked: Checked, picture: NewPhoto) -> Done:
     wrong = list(checked.wrong)
     taken = there = 0
     photo: int | None = None
@@ -265,12 +288,9 @@ def take_in(work: Work, who: Practitioner, checked: Checked) -> Done:
             wrong += [(r.line, "another reading is in this place already") for r in rows]
             continue
         if photo is None:
-            photo = intake.store(work, intake.Incoming(placard()))
-            work.db.to_write()
+            photo = photos.add(work.db, work.coach, picture)
         _keep(work, aid, photo, number, rows)
         taken += len(rows)
-    if taken:
-        summaries.refresh_all(work, [who.id])
     return Done(taken, there, tuple(sorted(wrong)))
 
 
@@ -283,8 +303,8 @@ def _same(work: Work, trial: Trial, rows: list[Row]) -> bool:
 def _keep(work: Work, aid: int, photo: int, number: int, rows: list[Row]) -> None:
     first = rows[0]
     tid = assessments.add_trial(
-        work.db, work.coach, aid, photo, pose=first.pose.id, side=first.side, mode=first.mode,
-        variant=first.variant, number=number,
+        work.db, work.coach, aid, photo, Slot(first.pose.id, first.side, first.mode, number),
+        variant=first.variant,
         position_id=positions.for_photo(
             work.db, work.coach, aid, first.pose.view, first.pose.setup, SIZE
         ),
@@ -295,7 +315,7 @@ def _keep(work: Work, aid: int, photo: int, number: int, rows: list[Row]) -> Non
     found = tuple(
         Reading(
             r.measure.id, r.measure.label, r.measure.unit, r.value, r.sd,
-            r.value - 1.96 * r.sd, r.value + 1.96 * r.sd, True,
+            r.value - Z95 * r.sd, r.value + Z95 * r.sd, True,
         )
         for r in rows
     )  # fmt: skip
@@ -303,8 +323,13 @@ def _keep(work: Work, aid: int, photo: int, number: int, rows: list[Row]) -> Non
     said = CheckResult(CHECK, "read elsewhere", 0.0, 0.0, "", 0.0, status, "Checked elsewhere.")
     result = Result("", first.method, first.pose.id, found, (said,), None, ())
     reason = "kept elsewhere" if any(r.overruled for r in rows) else ""
-    marking = Marking({}, author="a table", overrule_reason=reason, marked="eye")
-    markings.save(work.db, work.coach, tid, marking, result, versions.measuring())
+    marking = Marking(marks={}, author="a table", overrule_reason=reason, marked="eye")
+    number = markings.save(work.db, work.coach, tid, marking)
+    markings.keep_readings(work.db, work.coach, number, result, ELSEWHERE)
+
+
+#: What such readings were made from: nothing that is here.
+ELSEWHERE = "elsewhere"
 
 
 def placard() -> bytes:

@@ -15,7 +15,8 @@ from dachi.drawing import overlay
 from dachi.store import assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.photos import Photo
-from dachi.studio.bench.markings import read, surroundings
+from dachi.studio.bench.around import surroundings
+from dachi.studio.bench.reading import read
 from dachi.studio.verdicts.summaries import Staged
 from dachi.studio.work import Work
 

@@ -11,6 +11,7 @@ from dachi.store import goals
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
 from dachi.studio.practice import weeks
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.verdicts import overview, summaries
 from dachi.studio.verdicts.overview import Held
 from dachi.studio.verdicts.reports import ReviewPart, TodayAgainst
@@ -80,13 +81,13 @@ def _gain(row: TodayAgainst) -> tuple[bool, float]:
 def _practise(work: Work, who: Practitioner, held: Held | None, look: str | None) -> str:
     """The week in a sentence: drills for what holds back come first. Nothing is planned here."""
     until = f" until {say_day(look)}, when a change can show" if look else ""
-    week = weeks.kept_week(work, who)
+    week = weeks.kept_week(Practising(work, who))
     if week is None:
         about = held.limiter.rule.practice if held else "what was measured"
         return f"Work on {about}{until}; the plan makes a week of it."
     rule = held.limiter.rule if held else None
     wanted = {*rule.lengthen, *rule.strengthen} if rule else set()
-    known = weeks.drill_by_id()
+    known = drill_by_id()
     planned = [i.drill for x in week.sessions for i in x.items if i.drill in known and not i.first]
     work_drills = [d for d in dict.fromkeys(planned) if known[d].phase in WORK]
 

@@ -9,9 +9,10 @@ from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import trend as trends
 from dachi.core.judging import wording
 from dachi.core.judging.forecast import Forecast, ForecastState, forecast
-from dachi.core.judging.limiters import Limiter, limiters
+from dachi.core.judging.limiters import Limiter
 from dachi.core.judging.series import Line, Series, Verdict
-from dachi.data import catalogue, limiter_rules
+from dachi.core.practising import person as persons
+from dachi.data import catalogue, rules
 from dachi.drawing.hip import DrawnRange
 from dachi.store.goals import Goal
 from dachi.store.practitioners import Practitioner
@@ -86,23 +87,17 @@ class Held:
 
 def held_back(found: Sequence[PoseSummary], goals: Iterable[Goal]) -> list[Held]:
     """Likely limiters of the goal poses; of every measured pose where no goal is set."""
-    wanted = [(g.pose, g.side) for g in goals]
-    if not wanted:
-        wanted = [(d.pose, line.side) for d in found for f in d.families for line in f.lines]
-    readings = readings_of(found)
     found_by: dict[tuple[str, str], Held] = {}
-    for pose_id, side in dict.fromkeys(wanted):
-        if pose_id not in catalogue():
-            continue
-        for one in limiters(pose_id, side, readings, limiter_rules(), catalogue())[:1]:
-            key = (pose_id, one.rule.id)
-            if key in found_by:
-                # The same on either side is said once, with the readings of both.
-                before = found_by[key].limiter
-                told = tuple(dict.fromkeys((*before.readings, *one.readings)))
-                one, side = replace(one, readings=told, sure=one.sure and before.sure), "both"
-            settle = catalogue().pose(one.rule.settle.pose)
-            found_by[key] = Held(catalogue().pose(pose_id), side, one, settle)
+    wanted = [(g.pose, g.side) for g in goals]
+    for pose_id, side, one in persons.held_back(wanted, readings_of(found), rules()):
+        key = (pose_id, one.rule.id)
+        if key in found_by:
+            # The same on either side is said once, with the readings of both.
+            before = found_by[key].limiter
+            told = tuple(dict.fromkeys((*before.readings, *one.readings)))
+            one, side = replace(one, readings=told, sure=one.sure and before.sure), "both"
+        settle = catalogue().pose(one.rule.settle.pose)
+        found_by[key] = Held(catalogue().pose(pose_id), side, one, settle)
     return sorted(found_by.values(), key=lambda h: not h.limiter.sure)
 
 
@@ -174,19 +169,19 @@ def changes(found: Sequence[PoseSummary]) -> list[News]:
     """What has changed: losses with pain or since the last visit, then since the first visit what
     is confirmed and first signs, then news.
     """
-    told = [n for d in found for n in d.news if n.kind is NewsKind.LOSS and "with pain" in n.text]
-    pained = {(n.pose, n.text.split(":")[0]) for n in told}
+    told = [n for d in found for n in d.news if n.pained]
+    pained = {n.line for n in told}
     for d in found:
         for f, x in ((own, line) for own in d.families for line in own.lines):
             back = x.last
-            name = named(d.pose, x)
-            if back is None or back.stage is None or (d.pose, name) in pained:
+            line = (d.pose, f.family, x.side, x.mode)
+            if back is None or back.stage is None or line in pained:
                 continue
             if back.verdict is Verdict.LOSS:
                 size = f"{wording.signed(back.change, f.unit)} ± {wording.plain(back.mdc, f.unit)}"
-                text = f"{name}: {size} since the last visit, {_staged(back)}"
+                text = f"{named(d.pose, x)}: {size} since the last visit, {_staged(back)}"
                 day = (x.taken_at or "")[:10]
-                told.append(News(NewsKind.LOSS, text, d.pose, f.family, day))
+                told.append(News(NewsKind.LOSS, text, d.pose, f.family, day, x.side, x.mode))
     lines = [
         (d, f, x, x.first)
         for d in found
@@ -201,11 +196,10 @@ def changes(found: Sequence[PoseSummary]) -> list[News]:
         kind = NewsKind.GAIN if gained else NewsKind.LOSS
         said = f"{size} over {wording.span(change.days)}, {_staged(change)}"
         text = f"{named(d.pose, x)}: {said}"
-        told.append(News(kind, text, d.pose, f.family, (x.taken_at or "")[:10]))
-    seen = {(n.pose, n.family, n.text.split(":")[0]) for n in told}
-    plain = [
-        n for d in found for n in d.news if (n.pose, n.family, n.text.split(":")[0]) not in seen
-    ]
+        day = (x.taken_at or "")[:10]
+        told.append(News(kind, text, d.pose, f.family, day, x.side, x.mode))
+    seen = {n.line for n in told}
+    plain = [n for d in found for n in d.news if n.line not in seen]
     return [*told, *sorted(plain, key=lambda n: n.at, reverse=True)]
 
 

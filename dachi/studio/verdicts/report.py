@@ -5,10 +5,13 @@ from __future__ import annotations
 import io
 import math
 from collections.abc import Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from PIL import Image, ImageDraw
 
+from dachi.clock import Clock
 from dachi.core.assessing import permission
 from dachi.core.judging import wording
 from dachi.core.judging.stages import Stage
@@ -17,9 +20,11 @@ from dachi.data import catalogue, chosen_schools, screening_questions
 from dachi.drawing.paper import Course, Dot, Part, Picture, Report, Row
 from dachi.store import assessments, goals, preparation
 from dachi.store.assessments import Assessment
+from dachi.store.database import connect
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
 from dachi.studio.practice import weeks
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.record import picture_privacy
 from dachi.studio.verdicts import overview, reports, summaries
 from dachi.studio.verdicts.comparing import HEIGHT, WIDTH, PlacedPhoto
@@ -66,6 +71,17 @@ def _parts(work: Work, visit: Assessment) -> list[ReviewPart]:
         for p in reports.parts_of(work, visit, catalogue().pose(pose))
         if p.rows
     ]
+
+
+def gather_apart(
+    folder: Path, clock: Clock, coach: int, who: Practitioner, visit: Assessment, wanted: Wanted,
+    by: str,
+) -> Report:  # fmt: skip
+    """The same (see ``gather``) on a connection of its own that only reads: for the background."""
+    with closing(connect(folder, clock)) as db:
+        db.guard()
+        db.begin(write=False)
+        return gather(Work(db, folder, coach), who, visit, wanted, by)
 
 
 def gather(work: Work, who: Practitioner, visit: Assessment, wanted: Wanted, coach: str) -> Report:
@@ -199,14 +215,14 @@ def _cut(work: Work, one: PlacedPhoto) -> bytes | None:
 
 def _practise(work: Work, who: Practitioner) -> tuple[str, ...]:
     try:
-        week = weeks.week_of(work, who)
+        week = weeks.week_of(Practising(work, who))
     except NoPlan:
         return ()
     days = [weeks.WEEKDAYS[s.weekday] for s in week.sessions]
     if not days:
         return ()
     minutes = sum(s.seconds for s in week.sessions) / 60 / len(days)
-    known, counting = weeks.drill_by_id(), chosen_schools(who.schools)["counting"]
+    known, counting = drill_by_id(), chosen_schools(who.schools)["counting"]
     doses = {
         i.drill: weeks.say_dose(i.dose, counting, who.breath_s)
         for s in week.sessions

@@ -19,7 +19,7 @@ from dachi.core.judging.series import (
 from dachi.core.judging.stages import Stage, stage_of
 from dachi.store.assessments import Assessment
 from dachi.store.summaries import LineSummary, News, NewsKind
-from dachi.studio.bench.markings import Surroundings
+from dachi.studio.bench.around import Surroundings
 from dachi.studio.verdicts.comparing import PlacedPhoto, typical
 from dachi.studio.verdicts.summaries import charted, judged, label_of, lines_of, of_practitioner
 from dachi.studio.work import Work

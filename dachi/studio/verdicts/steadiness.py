@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from statistics import fmean, median, stdev
 
 from dachi.core.catalogue.poses import Measure, Pose
-from dachi.core.judging import steadiness
+from dachi.core.judging import steadiness, wording
 from dachi.core.judging.scatter import Scatter, estimate
 from dachi.core.judging.steadiness import Part, Remedy, Source, Twice
 from dachi.core.measuring.scene import SceneError
@@ -15,8 +15,10 @@ from dachi.data import catalogue, scatter_priors
 from dachi.store import markings, remarks, second_opinions
 from dachi.store import steadiness as stored
 from dachi.store import summaries as digests
+from dachi.studio.acting import acting
 from dachi.studio.bench import drafts
-from dachi.studio.bench.markings import Surroundings, read
+from dachi.studio.bench.around import Surroundings
+from dachi.studio.bench.reading import read
 from dachi.studio.work import Work
 
 
@@ -49,6 +51,12 @@ class Marked:
     unit: str
     first: float
     again: float
+
+    @property
+    def words(self) -> str:
+        """Both values, in words."""
+        first, again = wording.plain(self.first, self.unit), wording.plain(self.again, self.unit)
+        return f"{self.label}: {first} the first time, {again} now"
 
 
 def steady(work: Work) -> list[Steady]:
@@ -126,14 +134,9 @@ def mark_again(work: Work, at: Surroundings, form: dict[str, str]) -> list[Marke
     if result.result is None:
         raise SceneError((result.problem or "these marks cannot be read").rstrip("."))
     found = [r for r in result.result.readings if r.id in known]
-    work.db.to_write()
-    remarks.add(
-        work.db,
-        work.coach,
-        at.trial.id,
-        "again",
-        marking.marks,
-        {r.id: r.value for r in found},
-        {r.id: known[r.id].value for r in found},
-    )
+    with acting(work):
+        remarks.add(
+            work.db, work.coach, at.trial.id, "again", marking.marks,
+            {r.id: r.value for r in found}, {r.id: known[r.id].value for r in found},
+        )  # fmt: skip
     return [Marked(r.label, r.unit, known[r.id].value, r.value) for r in found]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from dachi.core.catalogue.poses import Measure, Pose
@@ -14,10 +15,10 @@ from dachi.core.judging.limiters import SessionReading
 from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import Gain, Line, Series, Verdict
 from dachi.core.judging.stages import Stage
+from dachi.core.rules import PAIN_DAYS
 from dachi.data import catalogue
 from dachi.store import assessments, day_states, markings, practice_log, practitioners
 from dachi.store import summaries as stored
-from dachi.store.database import transaction
 from dachi.store.markings import Charted
 from dachi.store.summaries import (
     Change,
@@ -37,8 +38,6 @@ Staged = tuple[Stage | None, str]
 SHOWN_VISITS = 24
 #: Degrees a week below which practice is not taking anybody anywhere soon.
 USEFUL_RATE = 0.75
-#: Pain this shortly before a visit belongs to what the visit shows, days.
-PAIN_DAYS = 14
 
 
 def others_for(
@@ -89,27 +88,80 @@ def label_of(work: Work, pose: Pose, measure: Measure, series: Series) -> str:
     return measure.family_label
 
 
-def refresh(work: Work, practitioner_id: int, pose_id: str) -> None:
-    """Derive the summary of a pose again after one of its markings or trials changed."""
-    _derive(work, practitioner_id, pose_id)
-    settle(work, practitioner_id)
+def renew(work: Work, practitioner_id: int, anew: Collection[str] = ()) -> None:
+    """Summaries whose rules or input are not what they were made from, and of poses ``anew``.
+
+    Their input is every reading they chart, how trials of a session count for the person, where it
+    hurt and since when nothing was practised. What the coach's other people say of the scatter is
+    taken as it is then, and looked at again when these are, or when all are (``freshen_all``).
+    """
+    person = _Person.of(work, practitioner_id)
+    known = stored.stamps(work.db, work.coach, practitioner_id)
+    changed = False
+    for pose_id in sorted({*person.rows, *known}):
+        stamp = person.made_from(pose_id)
+        if known.get(pose_id) == stamp and pose_id not in anew:
+            continue
+        changed = True
+        if pose_id in catalogue() and pose_id in person.rows:
+            _derive(work, person, catalogue().pose(pose_id), stamp)
+        else:
+            stored.drop(work.db, work.coach, practitioner_id, pose_id)
+    if changed:
+        settle(work, practitioner_id)
 
 
-def _derive(work: Work, practitioner_id: int, pose_id: str) -> None:
+@dataclass(frozen=True)
+class _Person:
+    """What summaries of a person are made of, beside what others say of the scatter."""
+
+    id: int
+    rows: Mapping[str, list[Charted]]
+    best: bool
+    still: frozenset[int]
+    hurt: frozenset[int]
+    #: Where it hurt at the newest visit or shortly before.
+    hurting: str | None
+
+    @classmethod
+    def of(cls, work: Work, practitioner_id: int) -> _Person:
+        asked = (work.db, work.coach, practitioner_id)
+        rows: dict[str, list[Charted]] = {}
+        for row in markings.charted(*asked):
+            rows.setdefault(row.pose, []).append(row)
+        who = practitioners.get(*asked)
+        newest = max((r for own in rows.values() for r in own), default=None, key=_taken)
+        return cls(
+            practitioner_id, rows, who is not None and who.schools.get("trials") == "best",
+            frozenset(assessments.still(*asked)), frozenset(day_states.hurting(*asked)),
+            _hurting(work, practitioner_id, newest) if newest else None,
+        )  # fmt: skip
+
+    def made_from(self, pose_id: str) -> str:
+        own = self.rows.get(pose_id, [])
+        visits = {r.assessment_id for r in own}
+        text = repr((own, self.best, sorted(self.still & visits), sorted(self.hurt & visits),
+                     self.hurting))  # fmt: skip
+        return f"{versions.judging()}:{hashlib.sha256(text.encode()).hexdigest()[:16]}"
+
+
+def _taken(row: Charted) -> tuple[str, int]:
+    return row.taken_at, row.assessment_id
+
+
+def _derive(work: Work, person: _Person, pose: Pose, stamp: str) -> None:
     """Everything of a summary but stages and news, which take all of a person's lines."""
-    if pose_id not in catalogue():
-        return
-    pose = catalogue().pose(pose_id)
-    rows = charted(work, practitioner_id, pose)
-    if not rows:
-        stored.drop(work.db, work.coach, practitioner_id, pose_id)
-        return
+    rows = person.rows[pose.id]
     taken = {r.assessment_id: r.taken_at for r in rows}
     families: list[FamilySummary] = []
     evidence: dict[tuple[str, str], Evidence] = {}
     retests: list[float] = []
     for measure in pose.families:
-        series = judged(work, practitioner_id, pose, measure.family, rows=rows)
+        known = others_for(work, person.id, pose.id, measure.family)
+        series = series_of(
+            rows, pose, measure.family, (), known, None,
+            best=person.best, still=person.still, hurt=person.hurt,
+        )  # fmt: skip
         if not series.lines:
             continue
         evidence |= {(measure.family, mode): e for mode, e in series.evidence.items()}
@@ -117,13 +169,8 @@ def _derive(work: Work, practitioner_id: int, pose_id: str) -> None:
         families.append(_family(measure, label, series, taken))
         retests += [r.day for r in trends.next_looks(series)]
     retest_on = date_of(min(retests)).isoformat() if retests else None
-    stored.save(
-        work.db,
-        work.coach,
-        PoseSummary(practitioner_id, pose_id, tuple(families), (), retest_on),
-        versions.judging(),
-        evidence,
-    )
+    found = PoseSummary(person.id, pose.id, tuple(families), (), retest_on)
+    stored.save(work.db, work.coach, found, stamp, evidence)
 
 
 Key = tuple[str, str, str, str]
@@ -138,7 +185,8 @@ def settle(work: Work, practitioner_id: int) -> None:
     sure = stages.confirmed_lines((k, x.visit, x.standing) for k, x in lines.items())
     before = stages.confirmed_lines((k, x.visit_before, x.stood) for k, x in lines.items())
     newest = max((x.taken_at or "" for x in lines.values()), default="")
-    hurting = _hurting(work, practitioner_id, lines.values(), newest)
+    latest = next((x for x in lines.values() if x.taken_at == newest), None)
+    hurting = _hurting(work, practitioner_id, latest) if latest is not None else None
     for d in found:
         families = tuple(
             replace(
@@ -153,8 +201,10 @@ def settle(work: Work, practitioner_id: int) -> None:
         for own, x in ((f, x) for f in families for x in f.lines if x.taken_at == newest):
             known = (d.pose, own.family, x.side, x.mode) in before
             if (news := _told(x, own.unit, known, hurting)) is not None:
-                text = f"{named(d.pose, x)}: {news[1]}"
-                told.append(News(news[0], text, d.pose, own.family, newest[:10]))
+                kind, words, pained = news
+                text = f"{named(d.pose, x)}: {words}"
+                line = (x.side, x.mode)
+                told.append(News(kind, text, d.pose, own.family, newest[:10], *line, pained))
         stored.settle(work.db, work.coach, practitioner_id, d.pose, families, told)
 
 
@@ -179,106 +229,74 @@ def named(pose_id: str, x: LineSummary) -> str:
     return f"{name}, {x.side} {x.mode}" if x.side != "both" else f"{name}, {x.mode}"
 
 
-def _hurting(
-    work: Work, practitioner_id: int, lines: Iterable[LineSummary], newest: str
-) -> str | None:
-    """Where it hurt at the newest visit, or in practice shortly before; None where nowhere."""
-    visit = next((x.visit for x in lines if x.taken_at == newest), None)
-    if visit is None:
-        return None
+def _hurting(work: Work, practitioner_id: int, newest: Charted | LineSummary) -> str | None:
+    """Where it hurt at a person's newest visit, or in practice shortly before; None: nowhere."""
+    visit = newest.visit if isinstance(newest, LineSummary) else newest.assessment_id
+    at = newest.taken_at or ""
     state = day_states.of_assessment(work.db, work.coach, visit)
-    places = [p for p, level in (state.pain if state else {}).items() if level]
-    since = (datetime.fromisoformat(newest) - timedelta(days=PAIN_DAYS)).isoformat()
-    for entry in practice_log.entries(work.db, work.coach, practitioner_id):
-        if since <= entry.started_at <= newest:
-            places += [p.place for p in entry.pains]
-    return places[0] if places else None
+    places = [p.said for p, level in (state.pain if state else {}).items() if level]
+    since = (datetime.fromisoformat(at) - timedelta(days=PAIN_DAYS)).isoformat()
+    return next(iter((*places, *practice_log.hurt_between(
+        work.db, work.coach, practitioner_id, since, at))), None)  # fmt: skip
 
 
 def _told(
     x: LineSummary, unit: str, known: bool, hurting: str | None
-) -> tuple[NewsKind, str] | None:
-    """The one thing worth saying of a line's newest session."""
+) -> tuple[NewsKind, str, bool] | None:
+    """The one thing worth saying of a line's newest session, and whether it hurt as well."""
     first, last = x.first, x.last or x.first
     if hurting and last is not None and last.verdict is Verdict.LOSS:
         size = f"{wording.signed(last.change, unit)} ± {wording.plain(last.mdc, unit)}"
-        return NewsKind.LOSS, f"{size} with pain in the {hurting}: ask before anything else"
+        return NewsKind.LOSS, f"{size} with pain in the {hurting}: ask before anything else", True
     if first is not None and first.confirmed and not known:
         size = f"{wording.signed(first.change, unit)} ± {wording.plain(first.mdc, unit)}"
         kind = NewsKind.GAIN if first.verdict is Verdict.GAIN else NewsKind.LOSS
         over = wording.span(first.days)
         why = f", {first.why}" if first.why else ""
-        return kind, f"{size} over {over}{why}: a confirmed {kind}"
+        return kind, f"{size} over {over}{why}: a confirmed {kind}", False
     if x.flat is not None:
-        return NewsKind.PLATEAU, f"no change for {wording.span(x.flat)}"
+        return NewsKind.PLATEAU, f"no change for {wording.span(x.flat)}", False
     return None
 
 
 def of_practitioner(work: Work, practitioner_id: int) -> list[PoseSummary]:
-    """The summaries of a practitioner; stale ones are derived again in this very transaction."""
-    freshen(work, practitioner_id)
+    """The summaries of a practitioner, as the last command left them."""
     return stored.of_practitioner(work.db, work.coach, practitioner_id)
 
 
-def freshen(work: Work, practitioner_id: int | None = None) -> int:
-    """Derive every stale summary of the coach (or of one person) again; how many there were.
-
-    Errors are pooled over people: what several of them have stale is gone over twice.
-    """
-    first = stored.stale(work.db, work.coach, versions.judging(), practitioner_id)
-    if not first:
-        return 0
-    work.db.to_write()
-    wanted = stored.stale(work.db, work.coach, versions.judging(), practitioner_id)
-    _derive_again(work, wanted, 2 if len({person for person, _ in wanted}) > 1 else 1)
-    return len(wanted)
-
-
-def _derive_again(work: Work, wanted: Sequence[tuple[int, str]], times: int = 1) -> None:
-    """Derive summaries, given as (person, pose), and settle whose they are."""
-    for _ in range(times):
-        for person, pose_id in wanted:
-            if pose_id in catalogue():
-                _derive(work, person, pose_id)
-            else:
-                stored.drop(work.db, work.coach, person, pose_id)
-    for person in sorted({person for person, _ in wanted}):
-        settle(work, person)
-
-
-#: So many stale summaries are derived again while a page waits; more of them in the background.
+#: So many stale summaries are derived again before others may write between.
 FEW = 24
 
 
-def freshen_few(work: Work) -> int:
-    """Derive the coach's stale summaries again where they are few; else how many there are."""
-    left = len(stored.stale(work.db, work.coach, versions.judging(), None))
-    if left > FEW:
-        return left
-    freshen(work)
-    return 0
+def stale(work: Work) -> int:
+    """How many summaries of the coach's people are to be derived again."""
+    return len(stored.stale(work.db, work.coach, versions.judging()))
 
 
-def freshen_all(work: Work) -> None:
+def freshen_all(work: Work) -> int:
     """Derive every stale summary of the coach again, a few at a time, others writing between.
 
-    Its connection has no transaction open. Stopped, it goes on with what is left.
+    Its connection has no transaction open. Stopped, it goes on with what is left. How many.
     """
     gone_over: list[tuple[int, str]] = []
-    while wanted := stored.stale(work.db, work.coach, versions.judging(), None)[:FEW]:
+    while wanted := stored.stale(work.db, work.coach, versions.judging())[:FEW]:
         if wanted == gone_over[-len(wanted) :]:
             # What stays stale however often it is derived is left.
             break
-        _freshened(work, wanted)
+        _derive_again(work, wanted)
         gone_over += wanted
     # Errors are pooled over people: now that all of them are there, once more.
-    for n in range(0, len(gone_over), FEW):
-        _freshened(work, gone_over[n : n + FEW])
+    if len({person for person, _ in gone_over}) > 1:
+        for n in range(0, len(gone_over), FEW):
+            _derive_again(work, gone_over[n : n + FEW])
+    return len(gone_over)
 
 
-def _freshened(work: Work, wanted: Sequence[tuple[int, str]]) -> None:
-    with transaction(work.db):
-        _derive_again(work, wanted)
+def _derive_again(work: Work, wanted: Sequence[tuple[int, str]]) -> None:
+    """Derive summaries, given as (person, pose), in one go."""
+    with work.db.savepoint():
+        for person in sorted({person for person, _ in wanted}):
+            renew(work, person, {pose for who, pose in wanted if who == person})
 
 
 def next_look(found: Sequence[PoseSummary]) -> str | None:
@@ -376,15 +394,20 @@ def _new_plateau(line: Line) -> float | None:
     return flat.days
 
 
-def refresh_all(work: Work, practitioner_ids: Iterable[int]) -> None:
-    """Derive every summary of some practitioners, twice: errors are pooled over people."""
-    people = list(practitioner_ids)
+def stale_from_now(work: Work) -> None:
+    """Have every summary of the coach's people derived again: whom they are judged beside changed.
+
+    Errors are pooled over a coach's people.
+    """
+    stored.mark_stale(work.db, work.coach, [p.id for p in catalogue().poses])
+
+
+def anew(work: Work, people: Collection[int]) -> None:
+    """Derive every summary of some people, twice: what they say of the scatter is pooled."""
+    poses = {p.id for p in catalogue().poses}
     for _ in range(2):
-        for pid in people:
-            for pose_id in markings.measured_poses(work.db, work.coach, pid):
-                _derive(work, pid, pose_id)
-    for pid in people:
-        settle(work, pid)
+        for person in people:
+            renew(work, person, poses)
 
 
 def lines_of(
@@ -419,6 +442,7 @@ def readings_of(found: Iterable[PoseSummary]) -> list[SessionReading]:
             f.unit,
             line.half,
             line.within,
+            line.mdc,
         )
         for d in found
         for f in d.families

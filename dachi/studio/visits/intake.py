@@ -14,18 +14,19 @@ from dachi.core.assessing import permission
 from dachi.core.assessing.runsheet import Slot, sides
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, variant_under
-from dachi.errors import Told
+from dachi.errors import NotDone, Told
 from dachi.photos import stickers
 from dachi.photos.ingest import Taken, heal, path_of, source_digest, take_in, whole
 from dachi.photos.stickers import Colour, Found
 from dachi.store import accounts, assessments, markings, photos, positions, preparation
-from dachi.store.assessments import Assessment, Trial
-from dachi.store.photos import Photo, Use
+from dachi.store.assessments import Assessment
+from dachi.store.photos import NewPhoto, Photo, Use
 from dachi.store.practitioners import Practitioner
+from dachi.studio.acting import acting
 from dachi.studio.bench import corner_cards, drafts, starting_marks
-from dachi.studio.bench.markings import surroundings
+from dachi.studio.bench.around import Around, Surroundings
 from dachi.studio.bench.opening import body_seen
-from dachi.studio.phrases import pose_name, say_day
+from dachi.studio.phrases import say_day, shot_name
 from dachi.studio.practice import cautions
 from dachi.studio.work import Work
 
@@ -33,14 +34,18 @@ from dachi.studio.work import Work
 PROGRAM = "the program"
 
 
-class Refused(Told):
+class Refused(NotDone):
     """A photograph that is not taken in; the message is for the person."""
+
+    code = "refused"
 
 
 class AlreadyThere(Refused):
     """These very bytes are kept already. The message names whose photograph it is: to a coach
     only. ``elsewhere`` says whether it belongs to another assessment than the one asked for.
     """
+
+    code = "already-there"
 
     def __init__(self, double: Use, elsewhere: bool) -> None:
         super().__init__(already(double))
@@ -52,11 +57,7 @@ class AlreadyThere(Refused):
         if self.elsewhere:
             return "This photograph was sent before. Nothing was added: take a new one."
         d = self.double
-        side = "" if d.side == "both" else f"{d.side} "
-        return (
-            f"This photograph was sent before, as {pose_name(d.pose)}, {side}{d.mode}, trial "
-            f"{d.number}. Nothing was added."
-        )
+        return f"This photograph was sent before, as {shot_name(d)}. Nothing was added."
 
 
 @dataclass(frozen=True)
@@ -136,9 +137,8 @@ def refusal(
 def already(double: Use) -> str:
     """That these very bytes are there, and where."""
     return (
-        f"This very photograph is already there: {double.call_name}, "
-        f"{pose_name(double.pose)}, {double.side} {double.mode}, trial "
-        f"{double.number} on {say_day(double.assessed_at)}. Nothing was added."
+        f"This very photograph is already there: {double.call_name}, {shot_name(double)} on "
+        f"{say_day(double.assessed_at)}. Nothing was added."
     )
 
 
@@ -155,18 +155,15 @@ class Incoming:
         return "upload" if self.truth is None else "simulated"
 
 
-def store(work: Work, incoming: Incoming) -> int:
-    """Check and keep a picture; return its record's id. Raises PhotoError and OSError."""
+def store(work: Work, incoming: Incoming) -> NewPhoto:
+    """Check and keep a picture's file; what is to be recorded of it. Raises PhotoError, OSError."""
     with work.db.unlocked():
-        taken = take_in(incoming.data, work.folder)
-    return record(work, taken, incoming)
+        return described(take_in(incoming.data, work.folder), incoming)
 
 
-def record(work: Work, taken: Taken, incoming: Incoming) -> int:
-    """The record of a picture that was taken in; its id."""
-    return photos.add(
-        work.db,
-        work.coach,
+def described(taken: Taken, incoming: Incoming) -> NewPhoto:
+    """What is recorded of a picture that was taken in."""
+    return NewPhoto(
         sha256=taken.sha256,
         source_sha256=taken.source_sha256,
         width=taken.width,
@@ -179,34 +176,31 @@ def record(work: Work, taken: Taken, incoming: Incoming) -> int:
 
 
 def put(
-    work: Work, visit: Assessment, place: Place, photo_id: int, once_key: str | None = None
+    work: Work, visit: Assessment, place: Place, photo: int | NewPhoto, once_key: str | None = None
 ) -> int:
-    """Put a stored photograph in its place; return the trial. Raises Conflict."""
-    photo = photos.get(work.db, work.coach, photo_id)
-    if photo is None:
-        raise Refused("There is no such photograph.")
-    trial_id = assessments.add_trial(
-        work.db,
-        work.coach,
-        visit.id,
-        photo_id,
-        pose=place.pose.id,
-        side=place.side,
-        mode=place.mode,
-        variant=place.variant,
-        number=place.number,
-        once_key=once_key,
-        position_id=positions.for_photo(
-            work.db,
-            work.coach,
-            visit.id,
-            place.pose.view,
-            place.pose.setup,
-            (photo.width, photo.height),
-        ),
-    )
-    _propose(work, trial_id, place.pose, photo)
+    """Put a stored photograph in its place, and look at it; return the trial. Raises Conflict."""
+    with acting(work, visit.practitioner_id):
+        trial_id = added(work, visit, place, photo, once_key)
+    look_over(work, trial_id)
     return trial_id
+
+
+def added(
+    work: Work, visit: Assessment, place: Place, photo: int | NewPhoto, once_key: str | None = None
+) -> int:
+    """Within a command: a photograph's record, and its trial. Raises Conflict."""
+    photo_id = photo if isinstance(photo, int) else photos.add(work.db, work.coach, photo)
+    stored = photos.get(work.db, work.coach, photo_id)
+    if stored is None:
+        raise Refused("There is no such photograph.")
+    position = positions.for_photo(
+        work.db, work.coach, visit.id, place.pose.view, place.pose.setup,
+        (stored.width, stored.height),
+    )  # fmt: skip
+    return assessments.add_trial(
+        work.db, work.coach, visit.id, photo_id, place.slot, variant=place.variant,
+        once_key=once_key, position_id=position,
+    )  # fmt: skip
 
 
 def send(
@@ -233,9 +227,7 @@ def send(
         )
     if double := photos.use_of(work.db, work.coach, source_digest(incoming.data)):
         trial = assessments.trial(work.db, work.coach, double.trial_id)
-        same = trial is not None and place.slot == Slot(
-            trial.pose, trial.side, trial.mode, trial.number
-        )
+        same = trial is not None and place.slot == trial.slot
         if same and once_key and double.assessment_id == visit.id:
             return int(double.trial_id)
         if trial is not None:
@@ -258,72 +250,83 @@ def _heal(work: Work, photo_id: int, data: bytes) -> None:
 
 
 def look_for_stickers(
-    work: Work,
-    pose: Pose,
-    trial: Trial,
-    photo: Photo,
-    colour: Colour,
-    image: NDArray[np.uint8] | None = None,
+    work: Work, at: Surroundings, colour: Colour, image: NDArray[np.uint8] | None = None
 ) -> Found:
     """Find stickers of a colour, named by the body seen in the picture, else the pose's layout."""
-    body = body_seen(surroundings(work, trial)) if photo.joints else None
+    body = body_seen(at) if at.photo.joints else None
     with work.db.unlocked():
         if image is None:
-            image = _decoded(work, photo)
+            image = _decoded(work, at.photo)
         dots = stickers.find_dots(image, colour)
         if body is not None:
-            return stickers.assign_near(dots, body.marks, body.sds, pose.required)
-        return stickers.assign(dots, starting_marks.layouts(pose, trial, photo), pose.required)
+            return stickers.assign_near(dots, body.marks, body.sds, at.pose.required)
+        layouts = starting_marks.layouts(at.pose, at.trial, at.photo)
+        return stickers.assign(dots, layouts, at.pose.required)
 
 
 def _decoded(work: Work, photo: Photo) -> NDArray[np.uint8]:
     return stickers.decode(path_of(work.folder, photo.sha256, "photo").read_bytes())
 
 
-def _notice_a_move(work: Work, trial: Trial, pose: Pose) -> None:
+def _notice_a_move(around: Around, at: Surroundings) -> None:
     """Where the cards say that the camera was moved, a new place begins with this shot."""
-    photo = photos.get(work.db, work.coach, trial.photo_id)
-    position = positions.get(work.db, work.coach, trial.position_id or 0)
-    if photo is None or position is None:
-        return
-    others = photos.with_cards(work.db, work.coach, position.id, trial.id)
-    if corner_cards.moved(photo, position, pose, others):
-        size = (position.mat_length_cm, position.mat_width_cm)
+    here, work = around.shots(at.visit.id), around.work
+    others = [
+        here.photos[t.photo_id]
+        for t in reversed(here.trials)
+        if t.position_id == at.position.id and t.id != at.trial.id
+    ]
+    if corner_cards.moved(at.photo, at.position, at.pose, others):
+        size = (at.position.mat_length_cm, at.position.mat_width_cm)
         new = positions.start(
-            work.db, work.coach, trial.assessment_id, position.view, size, position.setup
+            work.db, work.coach, at.visit.id, at.position.view, size, at.position.setup
         )
-        positions.move_trial(work.db, work.coach, trial.id, new)
+        positions.move_trial(work.db, work.coach, at.trial.id, new)
 
 
-def _propose(work: Work, trial_id: int, pose: Pose, photo: Photo) -> None:
+def look_over(work: Work, trial_id: int) -> None:
     """Look at once for corner cards and, where the studio has a colour, stickers: the bench
     opens with the camera known and the marks on.
     """
+    trial = assessments.trial(work.db, work.coach, trial_id)
+    if trial is None:
+        return
+    at = Around(work, trial.practitioner_id).of(trial)
     try:
         with work.db.unlocked():
-            image = _decoded(work, photo)
-        trial = assessments.trial(work.db, work.coach, trial_id)
-        if photo.truth is None and trial is not None:
-            corner_cards.look(work, photo, image, pose, trial.position_id)
-            _notice_a_move(work, trial, pose)
+            image = _decoded(work, at.photo)
+            found = (
+                None if at.photo.truth else corner_cards.look(image, at.photo, at.position, at.pose)
+            )
     except (Told, OSError, cv2.error):
         return
+    if found is not None:
+        with acting(work, at.who.id):
+            photos.set_cards(work.db, work.coach, at.photo.id, found)
+            around = Around(work, at.who.id)
+            _notice_a_move(around, around.of(trial))
+    _try_stickers(work, trial_id, image)
+
+
+def _try_stickers(work: Work, trial_id: int, image: NDArray[np.uint8]) -> None:
+    """Propose marks where stickers of the studio's colour are, unless somebody has begun."""
     coach = accounts.by_id(work.db, work.coach)
     trial = assessments.trial(work.db, work.coach, trial_id)
-    if coach is None or trial is None or not coach.sticker_colour:
+    if coach is None or trial is None or not coach.sticker_colour or trial.marked:
         return
-    if markings.draft(work.db, work.coach, trial_id) or trial.status != "unmarked":
+    if markings.draft(work.db, work.coach, trial_id):
         return
+    at = Around(work, trial.practitioner_id).of(trial)
     try:
-        colour = Colour.from_text(coach.sticker_colour)
-        found = look_for_stickers(work, pose, trial, photo, colour, image)
+        found = look_for_stickers(work, at, Colour.from_text(coach.sticker_colour), image)
     except (Told, ValueError, OSError, np.linalg.LinAlgError):
         return
     if found.marks:
-        guess = starting_marks.guess_marks(pose, trial.side, photo.width, photo.height)
-        body = drafts.guess_form({k: v for k, v in guess.items() if k in pose.required})
+        guess = starting_marks.guess_marks(at.pose, trial.side, *at.size)
+        body = drafts.guess_form({k: v for k, v in guess.items() if k in at.pose.required})
         body = drafts.with_stickers(body, found) | {"made": PROGRAM}
-        markings.save_draft(work.db, work.coach, trial_id, body)
+        with acting(work):
+            markings.save_draft(work.db, work.coach, trial_id, body)
 
 
 def untouched(draft: Mapping[str, str] | None) -> bool:

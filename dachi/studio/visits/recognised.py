@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from dachi.core.assessing import runsheet
 from dachi.core.assessing.runsheet import Slot
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.recognise import Likeness, certain, likenesses
@@ -18,12 +20,13 @@ from dachi.photos import stickers
 from dachi.photos.ingest import path_of
 from dachi.photos.landmarks import Joints
 from dachi.photos.stickers import Colour, Dot, assign_near, find_dots
-from dachi.store import accounts, assessments, markings, photos, positions, unsorted_photos
-from dachi.store.database import transaction
-from dachi.store.photos import Waiting
+from dachi.store import accounts, assessments, markings, photos, unsorted_photos
+from dachi.store.assessments import Assessment
+from dachi.store.photos import Photo, Waiting
 from dachi.store.unsorted_photos import UnsortedPhoto
-from dachi.studio.bench import corner_cards, drafts
-from dachi.studio.bench.markings import Surroundings, surroundings
+from dachi.studio.acting import acting
+from dachi.studio.bench import drafts
+from dachi.studio.bench.around import Around, Surroundings
 from dachi.studio.bench.mat_seen import mat_seen
 from dachi.studio.bench.opening import body_seen, start
 from dachi.studio.bench.seen_joints import Sighted, see, see_anybody
@@ -50,6 +53,36 @@ def recognised(photo: UnsortedPhoto, places: Sequence[tuple[Pose, str]]) -> Like
     return certain(likenesses(photo.joints, places, (photo.width, photo.height)))
 
 
+@dataclass(frozen=True)
+class LaidOut:
+    """A tray laid onto a sheet: each photograph with the place proposed for it, if there is one.
+
+    ``seen`` is what photographs show for certain, ``unlooked`` how many were not looked at yet.
+    """
+
+    rows: list[tuple[UnsortedPhoto, Slot | None]]
+    free: list[Slot]
+    seen: dict[int, Likeness]
+    unlooked: int
+
+
+def laid_out(work: Work, visit: Assessment, out: Collection[int]) -> LaidOut:
+    """The tray in the order the photographs were taken; those left ``out`` come last."""
+    waiting = unsorted_photos.of_assessment(work.db, work.coach, visit.id)
+    stations = visits.stations(work, visit, visits.all_trials(work, visit))
+    free, places = visits.free(stations), sheet_places(visits.every(stations))
+    seen = {w.photo_id: found for w in waiting if (found := recognised(w, places)) is not None}
+    laid = runsheet.sort_onto(
+        [(w.photo_id, w.taken_at) for w in waiting if w.photo_id not in out],
+        free,
+        {i: (x.pose, x.side) for i, x in seen.items()},
+    )
+    by_id = {w.photo_id: w for w in waiting}
+    rows: list[tuple[UnsortedPhoto, Slot | None]] = [(by_id[i], slot) for i, slot in laid]
+    rows += [(w, None) for w in waiting if w.photo_id in out]
+    return LaidOut(rows, free, seen, sum(w.joints is None for w in waiting))
+
+
 def _look_at_tray(work: Work) -> int:
     """Look at what lies in trays, by the sheets it is for."""
     done = 0
@@ -63,7 +96,7 @@ def _look_at_tray(work: Work) -> int:
                 lines = visits.stations(work, visit, visits.all_trials(work, visit))
                 places = sheet_places(visits.every(lines))
                 joints = see_anybody(stickers.decode(data), places)
-        with transaction(work.db):
+        with acting(work):
             unsorted_photos.set_joints(work.db, work.coach, aid, photo_id, joints or {})
         done += 1
     return done
@@ -82,40 +115,42 @@ def _look(work: Work, one: Waiting) -> None:
     """See a photograph's joints and what is wrong with it, and keep both at once; a picture
     that cannot be read has none.
     """
+    trial = assessments.trial(work.db, work.coach, one.trial)
+    if trial is None or one.pose not in catalogue():
+        with acting(work):
+            photos.set_joints(work.db, work.coach, one.photo.id, {})
+        return
+    around = Around(work, trial.practitioner_id)
+    at = around.of(trial)
     found: Sighted | None = None
     outline: dict[str, tuple[float, float, float]] | None = None
     said: list[tuple[str, str]] = []
     spots: list[Dot] = []
     with contextlib.suppress(Told, OSError, cv2.error, ValueError):
-        data = path_of(work.folder, one.photo.sha256, "photo").read_bytes()
-        pose = catalogue().pose(one.pose)
+        data = path_of(work.folder, at.photo.sha256, "photo").read_bytes()
         image = stickers.decode(data)
-        places = _places(work, one, pose)
+        places = _places(work, at)
         # What lay in the tray was looked at there.
-        roughly = dict(one.photo.glimpsed) or see_anybody(image, places)
-        size = (one.photo.width, one.photo.height)
-        likely = certain(likenesses(roughly, places, size)) if roughly else None
-        found = see(image, pose, one.side, one.variant, roughly) if roughly else None
-        said = [(c.use.value, c.words) for c in _concerns(work, one, image, pose, found, likely)]
-        outline = _outline(work, one, image, pose, found)
+        roughly = dict(at.photo.glimpsed) or see_anybody(image, places)
+        likely = certain(likenesses(roughly, places, at.size)) if roughly else None
+        found = see(image, at.pose, at.trial.side, trial.variant, roughly) if roughly else None
+        said = [(c.use.value, c.words) for c in _concerns(around, at, image, found, likely)]
+        outline = _outline(around, at, image, found)
         coach = accounts.by_id(work.db, work.coach)
         if found is not None and coach is not None and coach.sticker_colour:
             spots = find_dots(image, Colour.from_text(coach.sticker_colour))
     kept = (found.joints, said, found.apart) if found else ({}, said)
-    with transaction(work.db):
-        photos.set_joints(work.db, work.coach, one.photo.id, *kept)
+    with acting(work, at.who.id):
+        photos.set_joints(work.db, work.coach, at.photo.id, *kept)
         if outline is not None:
-            photos.set_outline(work.db, work.coach, one.photo.id, outline)
-    trial = assessments.trial(work.db, work.coach, one.trial)
-    if trial is None or one.pose not in catalogue():
-        return
-    at = surroundings(work, trial)
+            photos.set_outline(work.db, work.coach, at.photo.id, outline)
+    at = Around(work, at.who.id).of(trial)
     form, named = _offered(work, at, spots)
-    with transaction(work.db):
+    with acting(work):
         if named and intake.untouched(markings.draft(work.db, work.coach, trial.id)):
             markings.save_draft(work.db, work.coach, trial.id, form)
         count = sum(form.get(f"mark-{name}-state") == "guess" for name in at.pose.required)
-        photos.set_doubtful(work.db, work.coach, one.photo.id, count)
+        photos.set_doubtful(work.db, work.coach, at.photo.id, count)
 
 
 def _offered(work: Work, at: Surroundings, spots: list[Dot]) -> tuple[dict[str, str], bool]:
@@ -127,54 +162,42 @@ def _offered(work: Work, at: Surroundings, spots: list[Dot]) -> tuple[dict[str, 
     return drafts.with_stickers(form, near) | {"made": intake.PROGRAM}, bool(near.marks)
 
 
+def _from_there(around: Around, at: Surroundings) -> list[Photo]:
+    """Photographs of the other shots from a shot's camera place, the newest first."""
+    here = around.shots(at.visit.id)
+    own = [t for t in here.trials if t.position_id == at.position.id and t.id != at.trial.id]
+    return [here.photos[t.photo_id] for t in reversed(own)]
+
+
 def _outline(
-    work: Work, one: Waiting, image: NDArray[np.uint8], pose: Pose, found: Sighted | None
+    around: Around, at: Surroundings, image: NDArray[np.uint8], found: Sighted | None
 ) -> dict[str, tuple[float, float, float]] | None:
-    """The mat's corners in a picture that nothing else tells the camera of; None: not looked."""
-    trial = assessments.trial(work.db, work.coach, one.trial)
-    if trial is None:
+    """The mat's corners in a picture whose own cards do not tell the camera; None: not looked."""
+    if at.by_cards:
         return None
-    position = positions.get(work.db, work.coach, trial.position_id or 0)
-    if position is None or position.others(trial.id):
-        return None
-    if corner_cards.for_shot(work, one.photo, position, pose, trial.id)[0] is not None:
-        return None
-    near = photos.outlined(work.db, work.coach, position.id, trial.id)
-    size = (position.mat_length_cm, position.mat_width_cm)
-    told = near[0].outline if near else None
-    corners = {n: (x, y) for n, (x, y, _) in told.items()} if told else None
-    mat = mat_seen(image, pose, one.side, size, one.photo.focal_35mm, found, corners)
+    told = next((p.outline for p in _from_there(around, at) if p.outline), None)
+    near = {n: (x, y) for n, (x, y, _) in told.items()} if told else None
+    if near is None and at.lent is not None:
+        near = dict(at.lent.corners)
+    size = (at.position.mat_length_cm, at.position.mat_width_cm)
+    mat = mat_seen(image, at.pose, at.trial.side, size, at.photo.focal_35mm, found, near)
     if mat is None:
         return {}
     return {n: (x, y, mat.sds_px[n]) for n, (x, y) in mat.corners.items()}
 
 
-def _places(work: Work, one: Waiting, pose: Pose) -> list[tuple[Pose, str]]:
+def _places(work: Work, at: Surroundings) -> list[tuple[Pose, str]]:
     """What a photograph may show: any place of its sheet."""
-    trial = assessments.trial(work.db, work.coach, one.trial)
-    visit = assessments.get(work.db, work.coach, trial.assessment_id) if trial else None
-    if visit is None:
-        return [(pose, one.side)]
-    lines = visits.stations(work, visit, visits.all_trials(work, visit))
-    return list(dict.fromkeys([*sheet_places(visits.every(lines)), (pose, one.side)]))
+    lines = visits.stations(work, at.visit, visits.all_trials(work, at.visit))
+    return list(dict.fromkeys([*sheet_places(visits.every(lines)), (at.pose, at.trial.side)]))
 
 
 def _concerns(
-    work: Work,
-    one: Waiting,
+    around: Around,
+    at: Surroundings,
     image: NDArray[np.uint8],
-    pose: Pose,
     found: Sighted | None,
     likely: Likeness | None,
 ) -> list[Concern]:
-    trial = assessments.trial(work.db, work.coach, one.trial)
-    if trial is None:
-        return []
-    position = positions.get(work.db, work.coach, trial.position_id or 0)
-    return concerns(
-        image, pose, one.side, found,
-        corner_cards.sighting(one.photo, position, pose) if position is not None else None,
-        likely,
-        cards_used=position is not None
-        and bool(photos.with_cards(work.db, work.coach, position.id, trial.id)),
-    )  # fmt: skip
+    used = any(p.cards for p in _from_there(around, at))
+    return concerns(image, at.pose, at.trial.side, found, at.cards, likely, cards_used=used)

@@ -68,6 +68,11 @@ def new_lines(
     )
 
 
+def usual_minutes(work: Work, practitioner_id: int) -> float:
+    """How long the sheet of a visit would take, minutes."""
+    return runsheet.minutes(new_lines(work, practitioner_id), catalogue())
+
+
 def wanted(work: Work, practitioner_id: int) -> set[str]:
     """Poses somebody has goals in, or without any those they came for."""
     set_goals = {g.pose for g in goals.of_practitioner(work.db, work.coach, practitioner_id)}
@@ -200,6 +205,11 @@ def stations(work: Work, visit: Assessment, own: Sequence[Trial]) -> list[Statio
     return found
 
 
+def companions(pose_id: str) -> list[Pose]:
+    """Other views of a pose that a second photograph of a hold may show."""
+    return list(catalogue().beside(pose_id))
+
+
 def free(found: Sequence[Station]) -> list[Slot]:
     """Places without a photograph, in the order they are taken.
 
@@ -243,3 +253,30 @@ def after(found: Sequence[Station], slot: Slot | None) -> Slot | None:
 def all_trials(work: Work, visit: Assessment) -> list[Trial]:
     """The assessment's trials."""
     return assessments.trials(work.db, work.coach, visit.id)
+
+
+def chosen(
+    work: Work,
+    visit: Assessment,
+    now: Sequence[SheetLine],
+    taken: Collection[str],
+    ticked: Collection[str],
+) -> tuple[SheetLine, ...]:
+    """The sheet with just the poses that were ticked, and those with photographs."""
+    wanted = {p for p in ticked if p in catalogue()} | set(taken)
+    kept = tuple(x for x in now if x.pose in wanted)
+    first = next((x.side for x in now if x.side != "both"), None)
+    earlier = run_sheets.first_sides(work.db, work.coach, visit.practitioner_id)
+    for pose in runsheet.ordered(
+        [catalogue().pose(p) for p in wanted if all(x.pose != p for x in kept)]
+    ):
+        rows = runsheet.lines_for(
+            pose,
+            first or runsheet.first_side(earlier),
+            refused=shut_modes(work, visit.practitioner_id),
+        )
+        # The easier comes before the harder; what was put in order by hand stays so.
+        harder = (i for i, x in enumerate(kept) if catalogue().pose(x.pose).demand > pose.demand)
+        at = next(harder, len(kept))
+        kept = (*kept[:at], *rows, *kept[at:])
+    return kept

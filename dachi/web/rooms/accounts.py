@@ -18,13 +18,15 @@ from flask import (
 from flask_login import current_user, login_required, logout_user
 from werkzeug.wrappers import Response
 
-from dachi.store import accounts, happenings, sessions
-from dachi.store.database import Conflict
-from dachi.studio.record import health
+from dachi.errors import NotDone
+from dachi.studio import records
+from dachi.studio.record import health, letting_in
 from dachi.studio.record.erasing import PUT_AWAY_DAYS
+from dachi.studio.records import MIN_PASSWORD, Conflict
+from dachi.web.fields import whole
 from dachi.web.patience import Patience
 from dachi.web.security import limiter, safe_path
-from dachi.web.session import clock, coach_id, current_coach, db, let_in, work
+from dachi.web.session import clock, current_coach, db, let_in, work
 
 room = Blueprint("accounts", __name__)
 
@@ -32,7 +34,7 @@ room = Blueprint("accounts", __name__)
 @room.route("/sign-in", methods=["GET", "POST"])
 def sign_in() -> str | Response | tuple[str, int]:
     """Ask for address and password; with no account yet, make the first."""
-    if not accounts.any_coach(db()):
+    if not records.any_coach(db()):
         return redirect(url_for("accounts.first"))
     back = safe_path(request.args.get("next"))
     if request.method == "GET":
@@ -43,7 +45,7 @@ def sign_in() -> str | Response | tuple[str, int]:
     if wait := patience.wait(email, source, now):
         problem = f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."
         return _sign_in(email, problem), 429
-    coach = accounts.check_password(db(), email, request.form.get("password", ""))
+    coach = letting_in.check_password(db(), email, request.form.get("password", ""))
     patience.guessed(email, source, now, right=coach is not None)
     if coach is None:
         problem = "Address and password do not fit together."
@@ -67,7 +69,7 @@ def _from_here() -> bool:
 @login_required
 def sign_out() -> Response:
     """End the session, also for whoever copied its cookie."""
-    sessions.end(db(), coach_id(), current_user.number)
+    letting_in.end_session(work(), current_user.number)
     logout_user()
     return redirect(url_for("accounts.sign_in"))
 
@@ -83,12 +85,12 @@ def _account(problem: str | None) -> str:
     return render_template(
         "account.html",
         problem=problem,
-        sessions=sessions.of_coach(db(), coach_id()),
+        sessions=records.signed_in(work()),
         own=current_user.number,
-        happened=happenings.of_coach(db(), coach_id()),
+        happened=records.happened(work()),
         health=health.lines(work()),
         versions=health.versions(work()),
-        least=accounts.MIN_PASSWORD,
+        least=MIN_PASSWORD,
         kept_days=current_coach().put_away_days,
         day_choices=PUT_AWAY_DAYS,
     )
@@ -104,17 +106,13 @@ def password() -> Response | tuple[str, int]:
     coach = current_coach()
     if wait := patience.wait(coach.email, source, now):
         return _account(f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."), 429
-    right = accounts.check_password(db(), coach.email, old) is not None
+    right = letting_in.check_password(db(), coach.email, old) is not None
     patience.guessed(coach.email, source, now, right=right)
     if not right:
         return _account("The present password is another one. Nothing was changed."), 422
-    if len(new) < accounts.MIN_PASSWORD:
-        return _account(
-            f"Use at least {accounts.MIN_PASSWORD} characters. Nothing was changed."
-        ), 422
-    accounts.set_password(db(), coach.id, new)
-    ended = sessions.end_all(db(), coach.id, but=current_user.number)
-    happenings.note(db(), coach.id, "changed the password")
+    if len(new) < MIN_PASSWORD:
+        return _account(f"Use at least {MIN_PASSWORD} characters. Nothing was changed."), 422
+    ended = letting_in.change_password(work(), new, current_user.number)
     others = f", and {ended} other session{'s' if ended > 1 else ''} ended" if ended else ""
     flash(f"The password is changed{others}.")
     return redirect(url_for("accounts.account"))
@@ -125,12 +123,11 @@ def password() -> Response | tuple[str, int]:
 def deleted() -> Response:
     """Choose for how long deleted photographs are kept."""
     days = request.form.get("days", "")
-    if days not in {str(d) for d in PUT_AWAY_DAYS}:
-        flash("Choose one of the times.", "retake")
-    else:
-        accounts.keep_put_away_days(db(), coach_id(), int(days))
-        happenings.note(db(), coach_id(), f"deleted photographs are kept for {days} days")
+    try:
+        letting_in.keep_deleted(work(), days)
         flash(f"Deleted photographs are kept for {days} days.")
+    except NotDone as error:
+        flash(error.sentence, "retake")
     return redirect(url_for("accounts.account"))
 
 
@@ -138,11 +135,11 @@ def deleted() -> Response:
 @login_required
 def end_sessions() -> Response:
     """End one session, or every other one."""
-    one = request.form.get("session", "")
-    if one.isdecimal():
-        sessions.end(db(), coach_id(), int(one))
+    one = whole(request.form.get("session", ""))
+    if one is not None:
+        letting_in.end_session(work(), one)
     else:
-        sessions.end_all(db(), coach_id(), but=current_user.number)
+        letting_in.end_others(work(), current_user.number)
     flash("Ended.")
     return redirect(url_for("accounts.account"))
 
@@ -151,7 +148,7 @@ def end_sessions() -> Response:
 @limiter.limit("20/hour", methods=["POST"])
 def first() -> str | Response | tuple[str, int]:
     """Create the first coach account of an empty data folder."""
-    if accounts.any_coach(db()):
+    if records.any_coach(db()):
         return redirect(url_for("accounts.sign_in"))
     if not _from_here():
         # Whoever is first owns the copy: not whoever on the Wi-Fi is quickest.
@@ -165,12 +162,12 @@ def first() -> str | Response | tuple[str, int]:
         problem = "Say what practitioners call you."
     elif "@" not in values["email"]:
         problem = "The address needs an @: it is only used to sign in."
-    elif len(password) < accounts.MIN_PASSWORD:
-        problem = f"Use at least {accounts.MIN_PASSWORD} characters; a few words in a row are good."
+    elif len(password) < MIN_PASSWORD:
+        problem = f"Use at least {MIN_PASSWORD} characters; a few words in a row are good."
     if problem:
         return render_template("first.html", values=values, problem=problem), 422
     try:
-        coach = accounts.add(db(), values["email"], values["name"], password)
+        coach = letting_in.first_coach(db(), values["email"], values["name"], password)
     except Conflict as error:
         return render_template("first.html", values=values, problem=str(error)), 409
     let_in(coach, request.user_agent.string)

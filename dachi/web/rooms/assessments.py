@@ -4,35 +4,25 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping
-from datetime import timedelta
 from typing import Any
 
-from flask import Blueprint, abort, flash, redirect, render_template, request, url_for
+from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.assessing import runsheet
-from dachi.core.assessing.runsheet import SheetLine
-from dachi.core.practising import timeline
-from dachi.data import catalogue
-from dachi.store import assessments, day_states, felt, run_sheets, signing
-from dachi.store.assessments import Assessment
-from dachi.store.database import Conflict
-from dachi.store.day_states import DayState
+from dachi.errors import NotDone
+from dachi.studio import records
+from dachi.studio.lists import AT_A_VISIT, KNEE_PARTS, Place, with_part
 from dachi.studio.phrases import moment_of
-from dachi.studio.verdicts import summaries
-from dachi.studio.visits import intake
+from dachi.studio.records import Assessment, Conflict, DayState
+from dachi.studio.visits import acts, intake
 from dachi.studio.visits import sheets as visits
-from dachi.web.session import clock, coach_id, db, own_assessment, own_practitioner, work
+from dachi.web.fields import whole
+from dachi.web.session import clock, own_assessment, own_practitioner, work
 from dachi.web.sheet_page import pose_of, sheet_view
 
 room = Blueprint("assessments", __name__)
 
-#: Where pain is asked about.
-PLACES = (
-    "low back", "groin", "left hip", "right hip", "back of the left thigh",
-    "back of the right thigh", "left knee", "right knee", "somewhere else",
-)  # fmt: skip
 #: Changes of the sheet that name one pose.
 ONE_POSE = ("up", "down", "drop", "trials", "beside")
 TRAINING = ("", "today", "yesterday", "two days ago")
@@ -43,7 +33,7 @@ TRAINING = ("", "today", "yesterday", "two days ago")
 def new(pid: int) -> str | Response | tuple[str, int]:
     """Open a new assessment: when, how the person is today; the sheet is built with it."""
     who = own_practitioner(pid)
-    before = day_states.newest(db(), coach_id(), pid)
+    before = records.last_state(work(), pid)
     values: dict[str, Any] = {
         "taken_at": clock().local().strftime("%Y-%m-%dT%H:%M"),
         "warmth": "warm",
@@ -58,21 +48,12 @@ def new(pid: int) -> str | Response | tuple[str, int]:
         values |= {k: request.form.get(k, v) for k, v in values.items()}
         problem = _problem(values)
         if problem is None:
-            state = _state(values)
-            aid = assessments.add(
-                db(),
-                coach_id(),
-                pid,
-                taken_at=moment_of(values["taken_at"]).isoformat(timespec="minutes"),
-                warmth=values["warmth"],
-                notes=values["notes"].strip()[:4000],
+            aid = acts.open_visit(
+                work(), pid, moment_of(values["taken_at"]), values["warmth"],
+                values["notes"].strip()[:4000], _state(values),
+                still=request.form.get("still") == "1", aims=request.form.getlist("aim"),
                 once_key=values["once_key"][:64],
-            )
-            if day_states.of_assessment(db(), coach_id(), aid) is None:
-                assessments.set_still(db(), coach_id(), aid, _still(pid, values["taken_at"], aid))
-                day_states.save(db(), coach_id(), aid, state)
-                aims = [a for a in request.form.getlist("aim") if a in catalogue()]
-                run_sheets.save(db(), coach_id(), aid, visits.new_lines(work(), pid, aims))
+            )  # fmt: skip
             return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
         "assessment_form.html",
@@ -82,12 +63,12 @@ def new(pid: int) -> str | Response | tuple[str, int]:
         problem=problem,
         pain=_pain() if request.method == "POST" else {},
         before=before,
-        places=PLACES,
-        knee_parts=timeline.KNEE_PARTS,
+        places=AT_A_VISIT,
+        knee_parts=KNEE_PARTS,
         training=TRAINING,
         aims=visits.aims(work(), pid),
-        usual_minutes=runsheet.minutes(visits.new_lines(work(), pid), catalogue()),
-        lately=_lately(pid, values["taken_at"]),
+        usual_minutes=visits.usual_minutes(work(), pid),
+        lately=acts.lately(work(), pid, values["taken_at"]),
     )
     return page, 422 if problem else 200
 
@@ -98,7 +79,7 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
     """Change date, warmth, notes and today's state; a device that saved earlier is heard."""
     visit = own_assessment(aid)
     who = own_practitioner(visit.practitioner_id)
-    kept = day_states.of_assessment(db(), coach_id(), aid) or DayState()
+    kept = records.state(work(), aid) or DayState()
     values: dict[str, Any] = {
         "taken_at": visit.taken_at,
         "warmth": visit.warmth,
@@ -107,7 +88,7 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
         "hard_training": kept.hard_training,
         "warm_up_min": "" if kept.warm_up_min is None else f"{kept.warm_up_min:g}",
     }
-    pain: Mapping[str, int] = kept.pain
+    pain: Mapping[Place, int] = kept.pain
     problem = None
     if request.method == "POST":
         stored, pain = values, _pain()
@@ -115,7 +96,11 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
         problem = intake.closed(visit) or _problem(values)
         if problem is None:
             try:
-                signing.claim(db(), coach_id(), aid, _seen(visit))
+                acts.change_visit(
+                    work(), visit, moment_of(values["taken_at"]), values["warmth"],
+                    values["notes"].strip()[:4000], _state(values),
+                    still=request.form.get("still") == "1", revision=_seen(visit),
+                )  # fmt: skip
             except Conflict as error:
                 changed = [k for k in stored if stored[k] != values[k]]
                 problem = (
@@ -125,43 +110,17 @@ def edit(aid: int) -> str | Response | tuple[str, int]:
                     if changed
                     else f"{error}."
                 )
-        if problem is None:
-            assessments.update(
-                db(), coach_id(), aid,
-                taken_at=moment_of(values["taken_at"]).isoformat(timespec="minutes"),
-                warmth=values["warmth"],
-                notes=values["notes"].strip()[:4000],
-            )  # fmt: skip
-            assessments.set_still(db(), coach_id(), aid, _still(who.id, values["taken_at"], aid))
-            day_states.save(db(), coach_id(), aid, _state(values))
-            for pose_id in {t.pose for t in assessments.trials(db(), coach_id(), aid)}:
-                summaries.refresh(work(), visit.practitioner_id, pose_id)
-            flash("Saved.")
-            return redirect(url_for("assessments.sheet", aid=aid))
+            except NotDone as error:
+                problem = f"Not saved. {error.sentence}"
+            else:
+                flash("Saved.")
+                return redirect(url_for("assessments.sheet", aid=aid))
     page = render_template(
         "assessment_form.html", who=who, visit=visit, values=values, problem=problem, pain=pain,
-        before=None, places=PLACES, knee_parts=timeline.KNEE_PARTS, training=TRAINING,
-        lately=_lately(who.id, visit.taken_at, aid),
+        before=None, places=AT_A_VISIT, knee_parts=KNEE_PARTS, training=TRAINING,
+        lately=acts.lately(work(), who.id, visit.taken_at, aid),
     )  # fmt: skip
     return page, 422 if problem else 200
-
-
-def _lately(pid: int, taken_at: str, but: int | None = None) -> Assessment | None:
-    """The visit within the week before, whose repetition would tell the day's scatter."""
-    try:
-        at = moment_of(taken_at)
-    except ValueError:
-        return None
-    for v in assessments.of_practitioner(db(), coach_id(), pid):
-        gap = at - moment_of(v.taken_at)
-        if v.id != but and timedelta(hours=12) <= gap <= timedelta(days=7):
-            return v
-    return None
-
-
-def _still(pid: int, taken_at: str, aid: int) -> bool:
-    """Whether nothing was practised since a visit of the same week."""
-    return request.form.get("still") == "1" and _lately(pid, taken_at, aid) is not None
 
 
 @room.post("/a/<int:aid>/felt")
@@ -170,11 +129,10 @@ def feel(aid: int) -> Response:
     """Keep what was felt, one tap; the same tap again takes it back."""
     visit = own_assessment(aid)
     kind, answer = request.form.get("kind", ""), request.form.get("answer", "")
-    if (closed := intake.closed(visit)) is not None:
-        flash(closed, "retake")
-    elif felt.known(kind, answer):
-        was = felt.of_visit(db(), coach_id(), aid).get(kind)
-        felt.at_visit(db(), coach_id(), aid, kind, "" if was == answer else answer)
+    try:
+        acts.feel(work(), visit, kind, answer)
+    except NotDone as error:
+        flash(error.sentence, "retake")
     shown = request.form.get("pose") or None
     return redirect(url_for("assessments.sheet", aid=aid, pose=shown, _anchor="felt"))
 
@@ -191,28 +149,27 @@ _WORDS = {
 
 def _seen(visit: Assessment) -> int:
     """The revision a form was made from; forms without one take the present."""
-    text = request.form.get("revision", "")
-    return int(text) if text.isdecimal() else visit.revision
+    seen = whole(request.form.get("revision", ""))
+    return visit.revision if seen is None else seen
 
 
-def _pain() -> dict[str, int]:
+def _pain() -> dict[Place, int]:
+    """Where it hurts, as the form says it: a level of each place, and which part of a knee."""
     found = {}
-    for i, place in enumerate(PLACES):
-        text = request.form.get(f"pain-{i}", "0")
-        if text.isdecimal() and 1 <= int(text) <= 10:
-            part = request.form.get(f"part-{i}", "")
-            known = "knee" in place and part in timeline.KNEE_PARTS
-            found[f"{place}, {part}" if known else place] = int(text)
+    for place in AT_A_VISIT:
+        level = whole(request.form.get(f"pain-{place}", "0"))
+        if level is not None and 1 <= level <= 10:
+            found[with_part(place, request.form.get(f"part-{place}", ""))] = level
     return found
 
 
 def _state(values: Mapping[str, str]) -> DayState:
     return DayState(
-        _pain(),
-        _amount(values["sleep_h"], 0, 24),
-        values["hard_training"] if values["hard_training"] in TRAINING else "",
+        pain=_pain(),
+        sleep_h=_amount(values["sleep_h"], 0, 24),
+        hard_training=values["hard_training"] if values["hard_training"] in TRAINING else "",
         # Who arrives cold has not warmed up, whatever the field still says.
-        _amount(values["warm_up_min"], 0, 180) if values["warmth"] == "warm" else None,
+        warm_up_min=_amount(values["warm_up_min"], 0, 180) if values["warmth"] == "warm" else None,
     )
 
 
@@ -263,63 +220,19 @@ def run(aid: int) -> str:
 
 @room.post("/a/<int:aid>/lines")
 @login_required
-def lines(aid: int) -> Response | tuple[str, int]:
+def lines(aid: int) -> Response:
     """Change the sheet: which poses, a pose earlier, later or dropped, trials of a row."""
     visit = own_assessment(aid)
     act = request.form.get("act", "")
     pose = pose_of(request.form.get("pose", "")) if act in ONE_POSE else None
-    own = visits.all_trials(work(), visit)
-    now = visits.lines_of(work(), visit, own)
+    now = visits.lines_of(work(), visit, visits.all_trials(work(), visit))
     try:
-        if problem := intake.closed(visit):
-            raise Conflict(problem)
-        signing.claim(db(), coach_id(), aid, _seen(visit))
-        if act == "choose":
-            now = _chosen(visit, now, {t.pose for t in own})
-        elif act == "open":
-            now = visits.with_rows(now, visits.opened_since(work(), visit))
-        elif pose is None:
-            abort(400)
-        elif act in ("up", "down"):
-            now = runsheet.move(now, pose.id, -1 if act == "up" else 1)
-        elif act == "drop":
-            if any(t.pose == pose.id for t in own):
-                raise Conflict("This pose has photographs: delete those first, then drop it.")
-            now = tuple(x for x in now if x.pose != pose.id)
-        elif act == "beside":
-            for other in catalogue().beside(pose.id):
-                now = runsheet.with_beside(now, pose, other)
-        elif act == "trials":
-            key = (pose.id, request.form.get("side", ""), request.form.get("mode", ""))
-            wanted = request.form.get("trials", "")
-            if wanted.isdecimal():
-                now = runsheet.with_trials(now, key, int(wanted))
-        run_sheets.save(db(), coach_id(), aid, now)
-    except Conflict as error:
-        db().again(keep=False)
-        flash(f"{error}.".replace("..", "."), "retake")
+        now = acts.change_lines(
+            work(), visit, _seen(visit), act, pose.id if pose else None,
+            poses=request.form.getlist("poses"), side=request.form.get("side", ""),
+            mode=request.form.get("mode", ""), trials=request.form.get("trials", ""),
+        )  # fmt: skip
+    except NotDone as error:
+        flash(error.sentence, "retake")
     shown = pose.id if pose and any(x.pose == pose.id for x in now) else None
     return redirect(url_for("assessments.sheet", aid=aid, pose=shown))
-
-
-def _chosen(
-    visit: Assessment, now: tuple[SheetLine, ...], taken: set[str]
-) -> tuple[SheetLine, ...]:
-    """The sheet with just the poses that were ticked, and those with photographs."""
-    wanted = {p for p in request.form.getlist("poses") if p in catalogue()} | taken
-    kept = tuple(x for x in now if x.pose in wanted)
-    first = next((x.side for x in now if x.side != "both"), None)
-    earlier = run_sheets.first_sides(db(), coach_id(), visit.practitioner_id)
-    for pose in runsheet.ordered(
-        [catalogue().pose(p) for p in wanted if all(x.pose != p for x in kept)]
-    ):
-        rows = runsheet.lines_for(
-            pose,
-            first or runsheet.first_side(earlier),
-            refused=visits.shut_modes(work(), visit.practitioner_id),
-        )
-        # The easier comes before the harder; what was put in order by hand stays so.
-        harder = (i for i, x in enumerate(kept) if catalogue().pose(x.pose).demand > pose.demand)
-        at = next(harder, len(kept))
-        kept = (*kept[:at], *rows, *kept[at:])
-    return kept

@@ -5,9 +5,9 @@ from __future__ import annotations
 from flask import Blueprint, Response, abort, render_template, request
 from flask_login import login_required
 
-from dachi.data import FONTS
 from dachi.drawing import card_sheets
 from dachi.drawing.paper import SIZES
+from dachi.studio.lists import FONTS
 
 room = Blueprint("cards", __name__)
 

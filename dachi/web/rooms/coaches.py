@@ -6,14 +6,15 @@ from flask import Blueprint, abort, current_app, flash, redirect, render_templat
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.errors import Told
-from dachi.store import accounts, happenings, invitations, practitioners, sessions
-from dachi.store.accounts import Coach
-from dachi.store.database import Conflict
+from dachi.errors import NotDone
+from dachi.studio import records
+from dachi.studio.record import letting_in
 from dachi.studio.record.hand_over import hand_over
+from dachi.studio.records import INVITED_DAYS, MIN_PASSWORD, Coach, Conflict
 from dachi.studio.work import Work
+from dachi.web.fields import whole
 from dachi.web.security import limiter
-from dachi.web.session import current_coach, data_folder, db, let_in
+from dachi.web.session import current_coach, data_folder, db, let_in, work
 
 room = Blueprint("coaches", __name__)
 
@@ -27,20 +28,19 @@ def page() -> str:
 
 def _page(link: str | None = None, about: str = "") -> str:
     me = current_coach()
-    coaches = accounts.everybody(db())
+    coaches = records.coaches(db())
+    people = {c.id: records.people(Work(db(), data_folder(), c.id)) for c in coaches}
     return render_template(
         "coaches.html",
         me=me,
         coaches=coaches,
-        counts={c.id: len(practitioners.listing(db(), c.id)) for c in coaches},
-        own=practitioners.listing(db(), me.id),
-        left={c.id: practitioners.listing(db(), c.id) for c in coaches if c.closed_at}
-        if me.owner
-        else {},
-        waiting=invitations.open_ones(db(), me.id),
+        counts={c: len(own) for c, own in people.items()},
+        own=people[me.id],
+        left={c.id: people[c.id] for c in coaches if c.closed_at} if me.owner else {},
+        waiting=records.invited(work()),
         link=link,
         about=about,
-        days=invitations.DAYS,
+        days=INVITED_DAYS,
     )
 
 
@@ -53,25 +53,24 @@ def _owner() -> Coach:
 
 def _number(name: str) -> int:
     """A posted id; 0, which is nobody's, where it is none."""
-    text = request.form.get(name, "")
-    return int(text) if text.isdecimal() and len(text) < 12 else 0
+    return whole(request.form.get(name, "")) or 0
 
 
 def _other() -> Coach:
-    return accounts.by_id(db(), _number("coach")) or abort(404)
+    return records.coach(db(), _number("coach")) or abort(404)
 
 
 @room.post("/account/coaches/invite")
 @login_required
 def invite() -> str | Response:
     """Make the link by which a coach joins; it is shown this once."""
-    me = _owner()
+    _owner()
     name = " ".join(request.form.get("name", "").split())[:60]
-    if not name:
-        flash("Say who is to join.", "retake")
+    try:
+        token = letting_in.invite(work(), name)
+    except NotDone as error:
+        flash(error.sentence, "retake")
         return redirect(url_for("coaches.page"))
-    token = invitations.make(db(), me.id, name)
-    happenings.note(db(), me.id, f"invited {name} as a coach")
     return _page(_address(token), f"{name} joins by this link")
 
 
@@ -79,9 +78,9 @@ def invite() -> str | Response:
 @login_required
 def reset() -> str:
     """Make the link by which a coach who lost their password chooses another."""
-    me, other = _owner(), _other()
-    token = invitations.make(db(), me.id, other.name, other.id)
-    happenings.note(db(), me.id, f"made a link by which {other.name} chooses a new password")
+    _owner()
+    other = _other()
+    token = letting_in.reset(work(), other)
     return _page(_address(token), f"{other.name} chooses a new password by this link")
 
 
@@ -95,8 +94,8 @@ def _address(token: str) -> str:
 @login_required
 def take_back() -> Response:
     """Take a link back that nobody has used."""
-    me = _owner()
-    if invitations.take_back(db(), me.id, _number("invitation")):
+    _owner()
+    if letting_in.take_back(work(), _number("invitation")):
         flash("The link is taken back.")
     return redirect(url_for("coaches.page"))
 
@@ -105,14 +104,10 @@ def take_back() -> Response:
 @login_required
 def close() -> Response:
     """Close a coach's account, or open it again; their people stay theirs until handed over."""
-    me, other = _owner(), _other()
+    _owner()
+    other = _other()
     closed = request.form.get("act") != "open"
-    if accounts.close(db(), other.id, closed=closed):
-        if closed:
-            sessions.end_all(db(), other.id)
-        happenings.note(
-            db(), me.id, f"{'closed' if closed else 'opened'} the account of {other.name}"
-        )
+    if letting_in.close(work(), other, closed=closed):
         flash(f"{other.name}’s account is {'closed' if closed else 'open again'}.")
     return redirect(url_for("coaches.page"))
 
@@ -124,7 +119,7 @@ def give() -> Response:
     me = current_coach()
     source = me.id
     if request.form.get("from", ""):
-        left = accounts.by_id(db(), _number("from"))
+        left = records.coach(db(), _number("from"))
         if not me.owner or left is None or left.closed_at is None:
             abort(404)
         source = left.id
@@ -132,20 +127,11 @@ def give() -> Response:
     try:
         if not person or not to:
             raise Conflict("Choose a person, and the coach they go on with.")
-        name, new = hand_over(Work(db(), data_folder(), source), person, to)
-    except Told as error:
-        db().again(keep=False)
+        name, _ = hand_over(Work(db(), data_folder(), source), person, to, me.id)
+    except NotDone as error:
         flash(f"{str(error).rstrip('.')}. Nothing was changed.", "retake")
         return redirect(url_for("coaches.page"))
-    other = accounts.by_id(db(), to)
-    assert other is not None
-    giver = accounts.by_id(db(), source)
-    assert giver is not None
-    # The person's name stands in nothing that would outlive their record.
-    happenings.note(db(), source, f"a person was handed over to {other.name}")
-    happenings.note(db(), other.id, f"was handed over by {giver.name}", new)
-    if source != me.id:
-        happenings.note(db(), me.id, f"handed a person over from {giver.name} to {other.name}")
+    other = records.coach(db(), to) or abort(404)
     flash(
         f"{name} goes on with {other.name}. Private links have ended: {other.name} makes new ones."
     )
@@ -156,19 +142,19 @@ def give() -> Response:
 @limiter.limit("30 per hour", methods=["POST"])
 def join(token: str) -> str | Response | tuple[str, int]:
     """The page behind an invitation: an own account, or a new password."""
-    found = invitations.behind(db(), token)
+    found = records.behind_invitation(db(), token)
     if found is None:
         sentence = "This link was used already, taken back, or is older than a week."
         return render_template("error.html", sentence=sentence, code=404), 404
-    old = accounts.by_id(db(), found.for_coach) if found.for_coach is not None else None
+    old = records.coach(db(), found.for_coach) if found.for_coach is not None else None
     values = {"name": found.name, "email": ""}
     if request.method == "GET":
         return render_template("join.html", values=values, old=old, problem=None)
     values = {k: request.form.get(k, "").strip() for k in values}
     password = request.form.get("password", "")
     problem = None
-    if len(password) < accounts.MIN_PASSWORD:
-        problem = f"Use at least {accounts.MIN_PASSWORD} characters; a few words in a row are good."
+    if len(password) < MIN_PASSWORD:
+        problem = f"Use at least {MIN_PASSWORD} characters; a few words in a row are good."
     elif old is None and not values["name"]:
         problem = "Say what practitioners call you."
     elif old is None and "@" not in values["email"]:
@@ -176,17 +162,8 @@ def join(token: str) -> str | Response | tuple[str, int]:
     if problem:
         return render_template("join.html", values=values, old=old, problem=problem), 422
     try:
-        if not invitations.use(db(), token):
-            raise Conflict("This link was used a moment ago.")
-        if old is None:
-            coach = accounts.add(db(), values["email"], values["name"], password)
-        else:
-            coach = old
-            accounts.set_password(db(), coach.id, password)
-            sessions.end_all(db(), coach.id)
-            happenings.note(db(), coach.id, "chose a new password by the owner’s link")
+        coach = letting_in.join(db(), token, values["email"], values["name"], password)
     except Conflict as error:
-        # An error answer keeps nothing: the link works on.
         return render_template("join.html", values=values, old=old, problem=str(error)), 409
     let_in(coach, request.user_agent.string)
     flash(f"Welcome, {coach.name}.")

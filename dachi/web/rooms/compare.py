@@ -7,11 +7,12 @@ from dataclasses import replace
 from flask import Blueprint, abort, render_template, request, url_for
 from flask_login import login_required
 
-from dachi.data import catalogue
-from dachi.store import assessments
+from dachi.studio import records
+from dachi.studio.lists import catalogue
 from dachi.studio.verdicts import comparing, summaries
 from dachi.studio.verdicts.summaries import judged
-from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
+from dachi.web.fields import whole
+from dachi.web.session import own_assessment, own_practitioner, work
 
 room = Blueprint("compare", __name__)
 
@@ -29,7 +30,7 @@ def page(pid: int) -> str:
     family = pose.families[0].family
     series = judged(work(), pid, pose, family)
     # What was read elsewhere has no photograph to look at.
-    blind = assessments.without_photograph(db(), coach_id(), pid)
+    blind = records.without_photograph(work(), pid)
     choices = [
         replace(x, sessions=shown)
         for x in series.lines
@@ -63,5 +64,5 @@ def page(pid: int) -> str:
 
 
 def _wanted(name: str, usual: int) -> int:
-    text = request.args.get(name, "")
-    return int(text) if text.isdecimal() else usual
+    asked = whole(request.args.get(name, ""))
+    return usual if asked is None else asked

@@ -7,9 +7,18 @@ from collections.abc import Callable, Sequence
 from flask import Blueprint, abort, get_template_attribute, render_template, request
 from flask_login import login_required
 
-from dachi.core.catalogue.drills import DIRECTIONS, PHASES, POSITIONS, TISSUES, Drill
-from dachi.data import cautions, drills, gates, props
-from dachi.studio.practice.weeks import drill_by_id
+from dachi.studio.lists import (
+    DIRECTIONS,
+    PHASES,
+    POSITIONS,
+    TISSUES,
+    Drill,
+    cautions,
+    drills,
+    gates,
+    props,
+)
+from dachi.studio.practice.person import drill_by_id
 
 room = Blueprint("drills", __name__)
 

@@ -6,12 +6,10 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, u
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.store import assessments, happenings
+from dachi.studio import records
 from dachi.studio.record import erasing
 from dachi.web.session import (
-    coach_id,
     current_coach,
-    db,
     own_assessment,
     own_practitioner,
     own_trial,
@@ -26,8 +24,8 @@ room = Blueprint("erase", __name__)
 def page(pid: int) -> str:
     """What would go, and what backups still hold."""
     who = own_practitioner(pid)
-    visits = assessments.of_practitioner(db(), coach_id(), pid)
-    shots = {v.id: len(assessments.trials(db(), coach_id(), v.id)) for v in visits}
+    visits = records.visits_of(work(), pid)
+    shots = {v.id: len(records.trials(work(), v.id)) for v in visits}
     return render_template(
         "erase.html",
         who=who,
@@ -36,12 +34,6 @@ def page(pid: int) -> str:
         backups=erasing.backups_still_hold(work()),
         days=current_coach().put_away_days,
     )
-
-
-def _note(what: str, pid: int | None = None) -> None:
-    # Erasing has committed already: what is noted now is a transaction of its own.
-    db().to_write()
-    happenings.note(db(), coach_id(), what, pid)
 
 
 def _typed(name: str) -> bool:
@@ -59,7 +51,6 @@ def person(pid: int) -> Response:
         )
         return redirect(url_for("erase.page", pid=pid))
     held = erasing.person(work(), pid) or abort(404)
-    _note("a person was erased")
     flash(f"Everything of theirs is erased here. {held}")
     return redirect(url_for("today.page"))
 
@@ -73,7 +64,6 @@ def photographs(pid: int) -> Response:
         flash(f"Nothing was erased: type “{who.call_name}” to erase the photographs.", "retake")
     else:
         held = erasing.photographs(work(), pid) or abort(404)
-        _note("every photograph was erased", pid)
         flash(f"Every photograph of {who.call_name} is erased here, with what was read. {held}")
     return redirect(url_for("erase.page", pid=pid))
 
@@ -84,7 +74,6 @@ def visit(aid: int) -> Response:
     """Erase a visit with its photographs and readings."""
     pid = own_assessment(aid).practitioner_id
     held = erasing.visit(work(), aid) or abort(404)
-    _note("a visit was erased", pid)
     flash(f"The visit is erased here, with its photographs and readings. {held}")
     return redirect(url_for("erase.page", pid=pid))
 
@@ -95,6 +84,5 @@ def shot(tid: int) -> Response:
     """Erase one photograph with what was read from it."""
     trial = own_trial(tid)
     held = erasing.shot(work(), tid) or abort(404)
-    _note("a photograph was erased", trial.practitioner_id)
     flash(f"The photograph is erased here, with what was read from it. {held}")
     return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))

@@ -6,11 +6,11 @@ from flask import Blueprint, abort, flash, redirect, render_template, request, s
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.simulation import outbox
-from dachi.store import private_links
+from dachi.errors import NotDone
+from dachi.studio import records
 from dachi.studio.practice import reminders
 from dachi.web.private_links import private_address
-from dachi.web.session import coach_id, db, own_practitioner, work
+from dachi.web.session import own_practitioner, work
 
 room = Blueprint("letters", __name__)
 
@@ -21,7 +21,7 @@ def page() -> str:
     """Reminders that are due, and the messages written so far."""
     return render_template(
         "outbox.html",
-        letters=outbox.letters(reminders.box(work())),
+        letters=reminders.letters(work()),
         waiting=reminders.waiting(work()),
     )
 
@@ -30,7 +30,7 @@ def page() -> str:
 @login_required
 def letter(name: str) -> Response:
     """One message as a standard .eml file."""
-    path = outbox.path_of(reminders.box(work()), name) or abort(404)
+    path = reminders.letter_file(work(), name) or abort(404)
     return send_file(path, mimetype="message/rfc822", as_attachment=True, download_name=name)
 
 
@@ -57,14 +57,14 @@ def remind(pid: int) -> Response:
                 flash(f"“{one.subject}” was already written to {who.call_name} today.")
             else:
                 _write(one)
-        except reminders.NoReminder as error:
-            flash(str(error), "retake")
+        except NotDone as error:
+            flash(error.sentence, "retake")
     return redirect(url_for("practise.page", pid=pid))
 
 
 def _write(one: reminders.Reminder) -> None:
     try:
-        link = private_links.live(db(), coach_id(), one.who.id)
+        link = records.private_link(work(), one.who.id)
         reminders.write(work(), one, private_address(link.nonce) if link else None)
         flash(f"Written to the outbox for {one.who.call_name}: “{one.subject}”.")
     except (ValueError, OSError) as error:

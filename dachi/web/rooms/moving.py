@@ -9,10 +9,11 @@ from flask import Blueprint, flash, redirect, request, send_file, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.errors import Told
-from dachi.store import happenings
-from dachi.studio.record import moving
-from dachi.web.session import clock, coach_id, db, own_practitioner, work
+from dachi.errors import NotDone
+from dachi.studio.lists import Happened
+from dachi.studio.record import acts, moving
+from dachi.web.fields import whole
+from dachi.web.session import clock, own_practitioner, work
 
 room = Blueprint("moving", __name__)
 
@@ -39,8 +40,7 @@ def person(pid: int) -> Response:
     """One person with their photographs, for another Dachi."""
     own_practitioner(pid)
     answer = _file([pid], "person")
-    db().to_write()
-    happenings.note(db(), coach_id(), "the record was written to a file", pid)
+    acts.note_apart(work(), Happened.RECORD_OUT, pid)
     return answer
 
 
@@ -49,8 +49,7 @@ def person(pid: int) -> Response:
 def studio() -> Response:
     """Everybody with their photographs, for another Dachi."""
     answer = _file(moving.everybody(work()), "studio")
-    db().to_write()
-    happenings.note(db(), coach_id(), "everybody's record was written to a file")
+    acts.note_apart(work(), Happened.EVERYBODY_OUT)
     return answer
 
 
@@ -65,11 +64,10 @@ def take_in() -> Response:
         return back
     try:
         done = moving.receive(work(), sent.stream, beside=request.form.get("beside") == "1")
-    except Told as error:
-        db().again(keep=False)
+    except NotDone as error:
         flash(f"{str(error).rstrip('.')}.", "retake")
         return back
-    happenings.note(db(), coach_id(), f"{len(done.people)} people were taken in from a file")
+    acts.note(work(), Happened.RECORD_IN, detail=len(done.people))
     new = f"{len(done.people)} {'person was' if len(done.people) == 1 else 'people were'} taken in."
     same = f" Here already, just so: {', '.join(done.same)}." if done.same else ""
     flash(new + same)
@@ -81,10 +79,9 @@ def take_in() -> Response:
 def merge(pid: int) -> Response:
     """Make one record of two of the same person; this one wins where both say something."""
     who = own_practitioner(pid)
-    text = request.form.get("other", "")
-    if not text.isdecimal() or len(text) > 12 or not moving.merge(work(), pid, int(text)):
+    other = whole(request.form.get("other", ""))
+    if other is None or not moving.merge(work(), pid, other):
         flash("Choose the other record of this person.", "retake")
     else:
-        happenings.note(db(), coach_id(), "two records were made one", pid)
         flash(f"Both records are {who.call_name}’s now.")
     return redirect(url_for("practitioners.record", pid=pid))

@@ -8,21 +8,22 @@ from typing import Any
 from flask import Blueprint, abort, redirect, render_template, request, send_file, url_for
 from werkzeug.wrappers import Response
 
-from dachi.core.practising.programme import NoPlan
-from dachi.data import catalogue, chosen_schools
 from dachi.drawing import practice as drawings
 from dachi.drawing import small_charts
-from dachi.store import assessments, goals, photos, practice_log
-from dachi.store.weeks import PlannedSession, PlannedWeek
+from dachi.studio import records
+from dachi.studio.lists import Happened, catalogue, chosen_schools
 from dachi.studio.phrases import say_day
-from dachi.studio.practice import cautions, proposals, weeks
+from dachi.studio.practice import acts, cautions, weeks
 from dachi.studio.practice.calendars import calendar_of
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.practice.practice_history import by_week, heights, sitting
 from dachi.studio.record import export, picture_privacy
-from dachi.studio.verdicts import summaries, tiles
+from dachi.studio.records import NoPlan, PlannedSession, PlannedWeek
+from dachi.studio.verdicts import tiles
 from dachi.studio.verdicts.kind_words import kind_words
 from dachi.studio.verdicts.then_and_now import then_and_now
 from dachi.studio.verdicts.tiles import Tile
+from dachi.web.fields import whole
 from dachi.web.own_page import Own, closed, noted, own_of
 from dachi.web.security import csrf, limiter
 from dachi.web.serving import shared
@@ -40,14 +41,15 @@ def page(token: str) -> str | tuple[str, int]:
     own = own_of(token)
     if own is None:
         return closed()
-    noted(own, "the private page was opened")
+    noted(own, Happened.OWN_PAGE)
     today = own.work.now()
     week, problem = None, None
+    practising = Practising(own.work, own.who)
     try:
-        week = weeks.week_of(own.work, own.who)
+        week = weeks.week_of(practising)
     except NoPlan:
         problem = "There is no plan just now: ask your coach."
-    log = practice_log.entries(own.work.db, own.work.coach, own.who.id)
+    log = practising.log
     ask = next(
         (
             e for e in log[:1]
@@ -55,11 +57,11 @@ def page(token: str) -> str | tuple[str, int]:
         ),
         None,
     )  # fmt: skip
-    planned = weeks.profile_of(own.work, own.who.id).week_sessions
+    planned = practising.profile.week_sessions
     styles = chosen_schools(own.who.schools)
     seen = picture_privacy.to_themselves(own.work, own.who.id)
-    found = summaries.of_practitioner(own.work, own.who.id)
-    kept = goals.of_practitioner(own.work.db, own.work.coach, own.who.id)
+    found = practising.summaries
+    kept = practising.goals
     session, when = _next(week, today)
     return render_template(
         "own.html",
@@ -70,7 +72,7 @@ def page(token: str) -> str | tuple[str, int]:
         problem=problem,
         session=session,
         when=when,
-        drills=weeks.drill_by_id(),
+        drills=drill_by_id(),
         weekdays=weeks.WEEKDAYS,
         dose=lambda d: weeks.say_dose(d, styles["counting"], own.who.breath_s),
         log=log[:12],
@@ -120,8 +122,8 @@ def _next(week: PlannedWeek | None, today: datetime) -> tuple[PlannedSession | N
 def _photos(own: Own) -> list[dict[str, Any]]:
     """The newest valid photographs of the person, where they agreed to be shown them."""
     found = []
-    for visit in assessments.of_practitioner(own.work.db, own.work.coach, own.who.id)[:3]:
-        for t in assessments.trials(own.work.db, own.work.coach, visit.id):
+    for visit in records.visits_of(own.work, own.who.id)[:3]:
+        for t in records.trials(own.work, visit.id):
             if (
                 t.valid
                 and not t.read_from
@@ -144,11 +146,11 @@ def photo(token: str, photo_id: int) -> Response:
     """One of the person's own photographs, as their consent says."""
     own = own_of(token) or abort(404)
     # Only what is there: not what was deleted.
-    if own.who.id not in photos.people_on(own.work.db, own.work.coach, photo_id):
+    if own.who.id not in records.people_on(own.work, photo_id):
         abort(404)
     if not picture_privacy.to_themselves(own.work, own.who.id):
         abort(404)
-    found = photos.get(own.work.db, own.work.coach, photo_id) or abort(404)
+    found = records.photo(own.work, photo_id) or abort(404)
     return shared(own.work, found, "preview")
 
 
@@ -160,10 +162,9 @@ def soreness(token: str) -> Response | tuple[str, int]:
     own = own_of(token)
     if own is None:
         return closed()
-    level, log_id = request.form.get("soreness", ""), request.form.get("log", "")
-    if level.isdecimal() and int(level) <= 10 and log_id.isdecimal():
-        practice_log.set_soreness(own.work.db, own.work.coach, own.who.id, int(log_id), int(level))
-        proposals.refresh(own.work, own.who)
+    level, log_id = whole(request.form.get("soreness", "")), whole(request.form.get("log", ""))
+    if level is not None and level <= 10 and log_id is not None:
+        acts.say_soreness(own.work, own.who, log_id, level)
     return redirect(url_for("own.page", token=token, thanks=1))
 
 
@@ -191,5 +192,5 @@ def download(token: str) -> Response:
         download_name="my-practice.zip",
     )  # fmt: skip
     answer.headers["Cache-Control"] = "no-store"
-    noted(own, "their data was downloaded by the private link")
+    noted(own, Happened.OWN_DATA)
     return answer

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from datetime import timedelta
 from typing import Any
 
 from flask import Blueprint, current_app, redirect, render_template, request, url_for
@@ -12,32 +11,21 @@ from flask_login import login_required
 from itsdangerous import BadSignature, URLSafeSerializer
 from werkzeug.wrappers import Response
 
-from dachi.core.assessing.runsheet import Slot
-from dachi.data import catalogue, cues_under
-from dachi.errors import Told
-from dachi.store import assessments, phone_links, photos, practitioners
-from dachi.store.assessments import Assessment, Trial
-from dachi.store.database import DiskFull
-from dachi.store.practitioners import Practitioner
-from dachi.studio.visits import intake
+from dachi.errors import NotDone
+from dachi.studio import records
+from dachi.studio.lists import catalogue, cues_under
+from dachi.studio.phrases import shot_name
+from dachi.studio.records import Assessment, DiskFull, Practitioner, Slot, Trial
+from dachi.studio.visits import acts, intake
 from dachi.studio.visits import sheets as visits
 from dachi.studio.visits.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
 from dachi.web.jobs import see_waiting
 from dachi.web.private_links import outside_address, qr, trusted_address
 from dachi.web.security import csrf, limiter
-from dachi.web.session import (
-    clock,
-    coach_id,
-    db,
-    own_assessment,
-    own_practitioner,
-    work_for,
-)
+from dachi.web.session import clock, db, own_assessment, own_practitioner, work, work_for
 
 room = Blueprint("phone", __name__)
-
-LASTS = timedelta(hours=3)
 
 
 @dataclass(frozen=True)
@@ -59,10 +47,10 @@ def _signer() -> URLSafeSerializer:
 def offer(aid: int) -> str:
     """Show the code that opens this assessment on a phone."""
     visit = own_assessment(aid)
-    nonce = phone_links.live(db(), coach_id(), aid, _now())
+    nonce = records.phone_link(work(), aid, _now())
     link = None
     if nonce:
-        row = phone_links.behind(db(), nonce)
+        row = records.behind_phone_link(db(), nonce)
         link = f"{outside_address()}{url_for('phone.capture', token=_signer().dumps(nonce))}"
     return render_template(
         "phone_offer.html",
@@ -82,10 +70,7 @@ def offer(aid: int) -> str:
 def let_in(aid: int) -> Response:
     """Make a link for a phone, or take every link back."""
     visit = own_assessment(aid)
-    phone_links.revoke(db(), coach_id(), aid)
-    if request.form.get("act") != "close" and intake.closed(visit) is None:
-        until = (clock().local() + LASTS).isoformat(timespec="seconds")
-        phone_links.make(db(), coach_id(), aid, until)
+    acts.let_phone_in(work(), visit, close=request.form.get("act") == "close")
     return redirect(url_for("phone.offer", aid=aid))
 
 
@@ -106,7 +91,7 @@ def _door(token: str) -> PhoneDoor | tuple[str, int]:
         nonce = _signer().loads(token)
     except BadSignature:
         return "This link is not right: it may have been cut short. Scan the code again.", 404
-    row = phone_links.behind(db(), nonce) if isinstance(nonce, str) else None
+    row = records.behind_phone_link(db(), nonce) if isinstance(nonce, str) else None
     if row is None:
         return "This link is not known here. Scan the code again.", 404
     if row.revoked_at is not None or row.expires_at <= _now():
@@ -115,11 +100,12 @@ def _door(token: str) -> PhoneDoor | tuple[str, int]:
             "waiting on this phone are sent once it is open.",
             410,
         )
-    visit = assessments.get(db(), row.coach_id, row.assessment_id)
-    who = practitioners.get(db(), row.coach_id, visit.practitioner_id) if visit else None
+    theirs = work_for(row.coach_id)
+    visit = records.visit(theirs, row.assessment_id)
+    who = records.person(theirs, visit.practitioner_id) if visit else None
     if visit is None or who is None:
         return "This assessment is gone.", 404
-    return PhoneDoor(work_for(row.coach_id), visit, who, row.expires_at)
+    return PhoneDoor(theirs, visit, who, row.expires_at)
 
 
 @room.get("/c/<token>")
@@ -150,7 +136,7 @@ def state(token: str) -> tuple[Response, int] | Response:
 
 
 def _state(door: PhoneDoor) -> dict[str, Any]:
-    own = assessments.trials(db(), door.work.coach, door.visit.id)
+    own = records.trials(door.work, door.visit.id)
     stations = visits.stations(door.work, door.visit, own)
     order, again = [], []
     for s in stations:
@@ -159,7 +145,7 @@ def _state(door: PhoneDoor) -> dict[str, Any]:
                 slot = _slot(Slot(s.pose.id, r.line.side, r.line.mode, n), door.who)
                 trial = r.cells.get(n)
                 order.append(slot | {"taken": trial is not None})
-                if trial is not None and trial.status == "retake" and not trial.overruled:
+                if trial is not None and trial.asks_again:
                     again.append(slot["words"])
     return {
         "order": order, "again": again, "until": door.expires_at, "aid": door.visit.id,
@@ -170,10 +156,10 @@ def _state(door: PhoneDoor) -> dict[str, Any]:
 def _last(door: PhoneDoor, own: list[Trial]) -> dict[str, Any] | None:
     """The newest photograph of the sheet and whether it can be used, once that was looked at."""
     newest = max((t for t in own if t.read_from is None), key=lambda t: t.photo_id, default=None)
-    photo = photos.get(db(), door.work.coach, newest.photo_id) if newest else None
-    if newest is None or photo is None or newest.status != "unmarked":
+    photo = records.photo(door.work, newest.photo_id) if newest else None
+    if newest is None or photo is None or newest.marked:
         return None
-    slot = _slot(Slot(newest.pose, newest.side, newest.mode, newest.number), door.who)
+    slot = _slot(newest.slot, door.who)
     return {
         "trial": newest.id,
         "words": slot["words"],
@@ -193,26 +179,28 @@ def replace(token: str) -> tuple[Response, int] | Response:
     door = _door(token)
     if isinstance(door, tuple):
         return _json({"problem": door[0]}, door[1])
-    last = _last(door, assessments.trials(db(), door.work.coach, door.visit.id))
+    last = _last(door, records.trials(door.work, door.visit.id))
     wanted = request.form.get("trial", "")
     if last is None or str(last["trial"]) != wanted:
         return _json({"problem": "That photograph is not the newest any more."} | _state(door), 409)
-    if problem := intake.closed(door.visit):
-        return _json({"problem": problem}, 409)
-    assessments.delete_trial(db(), door.work.coach, last["trial"])
+    newest = records.trial(door.work, last["trial"])
+    try:
+        if newest is not None:
+            acts.delete_shot(door.work, newest)
+    except NotDone as error:
+        return _json({"problem": error.sentence, "code": error.code}, 409)
     return _json(_state(door))
 
 
 def _slot(slot: Slot, who: Practitioner) -> dict[str, Any]:
     pose = catalogue().pose(slot.pose)
-    side = "" if slot.side == "both" else f"{slot.side} "
     return {
         "pose": slot.pose,
         "name": pose.name,
         "side": slot.side,
         "mode": slot.mode,
         "number": slot.number,
-        "words": f"{pose.name}, {side}{slot.mode}, trial {slot.number}",
+        "words": shot_name(slot),
         "say": " ".join([pose.say, *cues_under(pose.id, who.schools)]),
         "how": pose.modes[slot.mode],
         "camera": f"{pose.camera.height_cm:g} cm up, {pose.camera.distance_cm:g} cm away, "
@@ -238,14 +226,13 @@ def receive(token: str) -> tuple[Response, int] | Response:
         trial_id = intake.send(
             door.work, door.visit, door.who, place, Incoming(sent.read()), f"ph-{once}"
         )
-        db().again(keep=True)
         see_waiting(door.work.coach)
     except DiskFull as error:
-        return _json({"problem": str(error)}, 507)
+        return _json({"problem": str(error), "code": error.code}, 507)
     except AlreadyThere as error:
-        return _json({"problem": error.discreet}, 422)
-    except Told as error:
-        return _json({"problem": str(error)}, 422)
+        return _json({"problem": error.discreet, "code": error.code}, 422)
+    except NotDone as error:
+        return _json({"problem": str(error), "code": error.code}, 422)
     except OSError as error:
         return _json({"problem": intake.unwritten(error)}, 507)
     return _json({"trial": trial_id} | _state(door))

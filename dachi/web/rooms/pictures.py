@@ -6,11 +6,10 @@ from flask import Blueprint, abort
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.photos.ingest import path_of
-from dachi.store import photos
+from dachi.studio import records
 from dachi.studio.record import picture_privacy
 from dachi.web.serving import send, shared, withheld
-from dachi.web.session import coach_id, data_folder, db, own_trial, work
+from dachi.web.session import own_trial, work
 
 room = Blueprint("pictures", __name__)
 
@@ -19,7 +18,7 @@ room = Blueprint("pictures", __name__)
 @login_required
 def picture(photo_id: int, kind: str) -> Response:
     """Send a photograph, its preview or its thumbnail as it may leave the bench."""
-    photo = photos.get(db(), coach_id(), photo_id) or abort(404)
+    photo = records.photo(work(), photo_id) or abort(404)
     return shared(work(), photo, kind)
 
 
@@ -28,15 +27,15 @@ def picture(photo_id: int, kind: str) -> Response:
 def original(tid: int) -> Response:
     """The photograph as it was taken: for marking, and for nothing else."""
     trial = own_trial(tid)
-    photo = photos.get(db(), coach_id(), trial.photo_id) or abort(404)
+    photo = records.photo(work(), trial.photo_id) or abort(404)
     if picture_privacy.withdrawn(work(), trial.practitioner_id):
         return withheld()
-    return send(path_of(data_folder(), photo.sha256, "photo"))
+    return send(picture_privacy.whole_picture(work(), photo))
 
 
 @room.get("/t/<int:tid>/preview.jpg")
 @login_required
 def of_trial(tid: int) -> Response:
     """The preview of a trial's photograph."""
-    photo = photos.get(db(), coach_id(), own_trial(tid).photo_id) or abort(404)
+    photo = records.photo(work(), own_trial(tid).photo_id) or abort(404)
     return shared(work(), photo, "preview")

@@ -9,13 +9,11 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.practising import timeline
-from dachi.core.practising.programme import NoPlan, direction_target
 from dachi.drawing import practice as drawings
-from dachi.store import assessments, practice_log, private_links
-from dachi.store.practitioners import Practitioner
-from dachi.store.weeks import PlannedSession
-from dachi.studio.practice import proposals, weeks
+from dachi.studio import records
+from dachi.studio.lists import EVERY_PLACE, PAIN_KINDS
+from dachi.studio.practice import acts, weeks
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.practice.practice_history import (
     by_week,
     directions,
@@ -24,9 +22,10 @@ from dachi.studio.practice.practice_history import (
     sitting,
     soreness,
 )
-from dachi.studio.practice.practice_log import LogProblem, keep, read_by_hand
+from dachi.studio.practice.practice_log import LogProblem, read_by_hand
+from dachi.studio.records import NoPlan, PlannedSession
 from dachi.web.private_links import private_address, qr, trusted_address
-from dachi.web.session import coach_id, db, own_practitioner, work
+from dachi.web.session import own_practitioner, work
 
 room = Blueprint("practise", __name__)
 
@@ -46,21 +45,22 @@ def page(pid: int) -> str:
 
 def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None = None) -> str:
     who = own_practitioner(pid)
-    log = practice_log.entries(db(), coach_id(), pid)
+    practising = Practising(work(), who)
+    log = practising.log
     today = work().today()
-    profile = weeks.profile_of(work(), pid)
-    own = private_links.live(db(), coach_id(), pid)
+    profile = practising.profile
+    own = records.private_link(work(), pid)
     address = private_address(own.nonce) if own else None
     pains = pain_map(log)
     return render_template(
         "practice.html",
         who=who,
-        visits=assessments.of_practitioner(db(), coach_id(), pid),
+        visits=records.visits_of(work(), pid),
         log=log[:40],
         count=len(log),
-        drills=weeks.drill_by_id(),
+        drills=drill_by_id(),
         weeks=drawings.weeks(by_week(log, profile.week_sessions, today)),
-        wheel=drawings.wheel(directions(log, today), direction_target(profile.week_min)),
+        wheel=weeks.practised_wheel(practising, directions(log, today)),
         heights=heights(work(), who, log),
         soreness=soreness(log),
         pains=pains,
@@ -70,10 +70,10 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
         own=own,
         trusted=trusted_address(address) if address else None,
         code=qr(address) if address else "",
-        sessions=_sessions(who),
+        sessions=_sessions(practising),
         weekdays=weeks.WEEKDAYS,
-        places=timeline.ALL_PLACES,
-        kinds=timeline.KINDS,
+        places=EVERY_PLACE,
+        kinds=PAIN_KINDS,
         form=EMPTY
         | {
             "once_key": secrets.token_urlsafe(12),
@@ -84,9 +84,9 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
     )
 
 
-def _sessions(who: Practitioner) -> Sequence[PlannedSession]:
+def _sessions(own: Practising) -> Sequence[PlannedSession]:
     try:
-        return weeks.week_of(work(), who).sessions
+        return weeks.week_of(own).sessions
     except NoPlan:
         return ()
 
@@ -98,10 +98,10 @@ def by_hand(pid: int) -> Response | tuple[str, int]:
     who = own_practitioner(pid)
     form = {k: request.form.get(k, v).strip() for k, v in EMPTY.items()}
     try:
-        entry, sore = read_by_hand(form, _sessions(who), work().now())
+        entry, sore = read_by_hand(form, _sessions(Practising(work(), who)), work().now())
     except LogProblem as error:
         return _page(pid, request.form.to_dict(), f"Not logged yet: {error}."), 422
-    keep(work(), who, entry, sore)
+    acts.log_session(work(), who, entry, sore)
     flash("Logged.")
     return redirect(url_for("practise.page", pid=pid))
 
@@ -122,8 +122,7 @@ def restore(pid: int, log_id: int) -> Response:
 
 def _removed(pid: int, log_id: int, *, back: bool) -> Response:
     who = own_practitioner(pid)
-    if practice_log.remove(db(), coach_id(), pid, log_id, back=back):
-        proposals.refresh(work(), who)
+    if acts.remove_session(work(), who, log_id, back=back):
         undo = url_for("practise.restore", pid=pid, log_id=log_id)
         flash("Back in the log." if back else "Removed.", "message" if back else f"undo:{undo}")
     return redirect(url_for("practise.page", pid=pid, _anchor="log-head"))
@@ -133,10 +132,10 @@ def _removed(pid: int, log_id: int, *, back: bool) -> Response:
 @login_required
 def link(pid: int) -> Response:
     """Make the private link, make it anew, or take it back."""
-    own_practitioner(pid)
+    who = own_practitioner(pid)
     if request.form.get("act") == "revoke":
-        private_links.revoke(db(), coach_id(), pid)
+        acts.close_link(work(), who)
         flash("The link is taken back: it opens nothing any more.")
     else:
-        private_links.make(db(), coach_id(), pid)
+        acts.open_link(work(), who)
     return redirect(url_for("practise.page", pid=pid, _anchor="own"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from typing import Any
 
@@ -10,12 +11,13 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.data import chosen_schools, props, schools
-from dachi.store import assessments, practitioners
-from dachi.studio.bench import markings
-from dachi.studio.verdicts import summaries
+from dachi.errors import NotDone
+from dachi.studio import records
+from dachi.studio.bench.around import Around
+from dachi.studio.lists import chosen_schools, props, schools
+from dachi.studio.record import acts
 from dachi.studio.visits import sheets as visits_of
-from dachi.web.session import clock, coach_id, db, own_practitioner, work
+from dachi.web.session import clock, own_practitioner, work
 
 room = Blueprint("practitioners", __name__)
 
@@ -56,7 +58,7 @@ def new() -> str | Response | tuple[str, int]:
             **_choices(),
         )
         return page, 422
-    pid = practitioners.add(db(), coach_id(), **values)
+    pid = acts.add_person(work(), values)
     return redirect(url_for("prepare.page", pid=pid))
 
 
@@ -65,8 +67,8 @@ def new() -> str | Response | tuple[str, int]:
 def record(pid: int) -> str | Response | tuple[str, int]:
     """Show and change a practitioner's record, with the list of assessments."""
     who = own_practitioner(pid)
-    visits = assessments.of_practitioner(db(), coach_id(), pid)
-    listed = practitioners.listing(db(), coach_id())
+    visits = records.visits_of(work(), pid)
+    listed = records.people(work())
     others = [x.practitioner for x in listed if x.practitioner.id != pid]
     stored = {
         f: getattr(who, f)
@@ -91,7 +93,7 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             own=who.props,
             aimed=who.comes_for,
             chosen=chosen_schools(who.schools),
-            learnt=markings.learnt_lengths(work(), pid),
+            learnt=Around(work(), pid).learnt(),
             **_choices(),
         )
     values, problems = _read()
@@ -114,10 +116,11 @@ def record(pid: int) -> str | Response | tuple[str, int]:
             **_choices(),
         )
         return page, 422
-    practitioners.update(db(), coach_id(), pid, **values)
-    if values["schools"].get("trials") != who.schools.get("trials"):
-        summaries.refresh_all(work(), [pid])
-    flash("Saved.")
+    try:
+        acts.change_person(work(), pid, values)
+        flash("Saved.")
+    except NotDone as error:
+        flash(f"Not saved. {error.sentence}", "retake")
     return redirect(url_for("practitioners.record", pid=pid))
 
 
@@ -183,6 +186,8 @@ def _number(name: str, label: str, low: float, high: float) -> tuple[float | Non
     try:
         value = float(text)
     except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
         return None, f"The {label} must be a number."
     if not low <= value <= high:
         return None, f"The {label} should lie between {low:g} and {high:g}."

@@ -6,12 +6,12 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.errors import Told
-from dachi.interchange import readings
-from dachi.interchange.readings import NEEDED, TAKEN_IN, TableError
-from dachi.store import assessments, happenings
+from dachi.errors import NotDone
+from dachi.studio import records
 from dachi.studio.record import readings_in
-from dachi.web.session import coach_id, db, own_practitioner, work
+from dachi.studio.record.readings_in import NEEDED, TAKEN_IN
+from dachi.web.fields import whole
+from dachi.web.session import own_practitioner, work
 
 room = Blueprint("readings", __name__)
 
@@ -23,7 +23,7 @@ def _page(pid: int, problem: str | None = None, **more: object) -> str:
     return render_template(
         "readings_in.html",
         who=own_practitioner(pid),
-        visits=assessments.of_practitioner(db(), coach_id(), pid),
+        visits=records.visits_of(work(), pid),
         problem=problem,
         needed=NEEDED,
         wanted=TAKEN_IN,
@@ -49,22 +49,15 @@ def look(pid: int) -> str | Response | tuple[str, int]:
     sent = request.files.get("table")
     new = sent is not None and bool(sent.filename)
     try:
-        if new and sent is not None:
-            text = readings.decoded(sent.stream.read(readings.MOST_BYTES + 1))
-        else:
-            text = request.form.get("text", "")
-        if not text:
-            raise TableError("Choose a file first")
-        table = readings.read(text)
+        sheet = sent.stream if new and sent is not None else request.form.get("text", "")
+        text, table = readings_in.table_of(sheet)
         mapping = table.guess() if new else _mapping(len(table.columns))
         checked = readings_in.check(table, mapping, work().now())
         if request.form.get("act") == "take" and checked.good:
             done = readings_in.take_in(work(), who, checked)
-            happenings.note(db(), coach_id(), f"{done.taken} readings came from a table", pid)
             flash(_said(done))
             return redirect(url_for("progress.page", pid=pid))
-    except Told as error:
-        db().again(keep=False)
+    except NotDone as error:
         return _page(pid, f"{str(error).rstrip('.')}."), 422
     return _page(pid, table=table, mapping=mapping, checked=checked, text=text)
 
@@ -72,9 +65,9 @@ def look(pid: int) -> str | Response | tuple[str, int]:
 def _mapping(columns: int) -> dict[str, int]:
     found = {}
     for name in TAKEN_IN:
-        at = request.form.get(f"column-{name}", "")
-        if at.isdecimal() and len(at) < 5 and int(at) < columns:
-            found[name] = int(at)
+        at = whole(request.form.get(f"column-{name}", ""))
+        if at is not None and at < columns:
+            found[name] = at
     return found
 
 

@@ -9,20 +9,17 @@ from flask import Blueprint, abort, current_app, render_template, request, send_
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.data import FONTS
 from dachi.drawing import paper
-from dachi.store import database, happenings
-from dachi.studio.record import picture_privacy
+from dachi.studio.lists import FONTS, Happened
+from dachi.studio.record import acts, picture_privacy
 from dachi.studio.verdicts import report as reports
 from dachi.studio.verdicts.report import FOR, Wanted
-from dachi.studio.work import Work
 from dachi.web.jobs import Jobs
 from dachi.web.session import (
     clock,
     coach_id,
     current_coach,
     data_folder,
-    db,
     own_assessment,
     own_practitioner,
     work,
@@ -69,14 +66,8 @@ def make(aid: int) -> str | tuple[str, int]:
     coach, name, folder, at = coach_id(), current_coach().name, data_folder(), clock()
 
     def run(progress: Callable[[int], None]) -> bytes:
-        connection = database.connect(folder, at)
-        try:
-            connection.begin(write=False)
-            found = reports.gather(Work(connection, folder, coach), who, visit, wanted, name)
-            progress(1)
-            connection.end(keep=True)
-        finally:
-            connection.close()
+        found = reports.gather_apart(folder, at, coach, who, visit, wanted, name)
+        progress(1)
         return paper.draw(
             found, FONTS, size if size in paper.SIZES else "a4", lambda n: progress(n + 1)
         )
@@ -84,7 +75,7 @@ def make(aid: int) -> str | tuple[str, int]:
     jobs: Jobs = current_app.extensions["jobs"]
     label = f"{who.call_name}-{visit.taken_at[:10]}"
     key = jobs.start(coach, label, len(wanted.measures) + 1, run)
-    happenings.note(db(), coach, f"a report for {FOR[wanted.reader]} was made", who.id)
+    acts.note(work(), Happened.REPORT, who.id, FOR[wanted.reader])
     return _state(key)
 
 

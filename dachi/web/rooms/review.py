@@ -6,12 +6,14 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.data import catalogue
-from dachi.store import day_states, felt, goals, phone_links, practitioners, signing
+from dachi.errors import NotDone
+from dachi.studio import records
+from dachi.studio.lists import catalogue
 from dachi.studio.phrases import moment_of
 from dachi.studio.verdicts import comparing, conclusions, reports
+from dachi.studio.visits import acts
 from dachi.studio.visits import sheets as visits
-from dachi.web.session import coach_id, db, own_assessment, own_practitioner, work
+from dachi.web.session import own_assessment, own_practitioner, work
 
 room = Blueprint("review", __name__)
 
@@ -33,12 +35,12 @@ def page(aid: int) -> str:
         who=who,
         parts=parts,
         conclusion=conclusions.conclude(work(), who, parts) if parts else None,
-        unmarked=[t for t in own if t.status == "unmarked"],
-        retake=[t for t in own if t.status == "retake" and not t.overruled],
-        events=signing.history(db(), coach_id(), aid),
-        state=day_states.of_assessment(db(), coach_id(), aid),
+        unmarked=[t for t in own if not t.marked],
+        retake=[t for t in own if t.asks_again],
+        events=records.signings(work(), aid),
+        state=records.state(work(), aid),
         news=reports.news_of(work(), visit),
-        felt=felt.say(felt.of_visit(db(), coach_id(), aid)),
+        felt=records.say_felt(records.felt_at(work(), aid)),
         size=(comparing.WIDTH, comparing.HEIGHT),
     )
 
@@ -50,17 +52,11 @@ def sign_off(aid: int) -> Response:
     visit = own_assessment(aid)
     agreed, text = (request.form.get(k, "").strip() for k in ("agreed", "next_visit_at"))
     try:
-        at = moment_of(text).isoformat(timespec="minutes") if text else None
+        at = moment_of(text) if text else None
     except ValueError:
         flash("Give the next visit as a date and a time; nothing was signed off.", "retake")
         return redirect(url_for("review.page", aid=aid))
-    pid, today = visit.practitioner_id, work().today().isoformat()
-    if agreed:
-        goals.annotate(db(), coach_id(), pid, today, "plan", agreed[:300])
-    if at is not None:
-        practitioners.plan_visit(db(), coach_id(), pid, at)
-    if signing.sign_off(db(), coach_id(), visit.id):
-        phone_links.revoke(db(), coach_id(), visit.id)
+    if acts.sign_off(work(), visit, agreed, at):
         flash("Signed off. Nothing in this assessment changes until it is reopened.")
     return redirect(url_for("review.page", aid=aid))
 
@@ -70,9 +66,9 @@ def sign_off(aid: int) -> Response:
 def reopen(aid: int) -> Response:
     """Open a closed assessment again, with a reason that is kept."""
     visit = own_assessment(aid)
-    reason = request.form.get("reason", "").strip()[:300]
-    if not reason:
-        flash("Say why it is reopened: the reason is kept with the assessment.", "retake")
-    elif signing.reopen(db(), coach_id(), visit.id, reason):
-        flash("Reopened.")
+    try:
+        if acts.reopen(work(), visit, request.form.get("reason", "").strip()):
+            flash("Reopened.")
+    except NotDone as error:
+        flash(error.sentence, "retake")
     return redirect(url_for("review.page", aid=aid))

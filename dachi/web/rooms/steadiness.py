@@ -8,19 +8,16 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.core.body.pinhole import CORNERS
-from dachi.core.judging import wording
-from dachi.core.measuring.scene import SceneError
 from dachi.drawing import figure as figures
-from dachi.store import markings, preparation, remarks
-from dachi.store.markings import Marking
-from dachi.studio.bench import drafts, starting_marks
-from dachi.studio.bench.opening import level_guess
+from dachi.studio import records
+from dachi.studio.bench import drafts
+from dachi.studio.bench.opening import blank, level_guess
+from dachi.studio.records import SceneError
 from dachi.studio.verdicts import steadiness
 from dachi.web.bench_guard import at_bench
 from dachi.web.bench_marks import shown
 from dachi.web.jobs import freshened
-from dachi.web.session import coach_id, db, own_assessment, read_only, work
+from dachi.web.session import own_assessment, work
 
 room = Blueprint("steadiness", __name__)
 
@@ -33,8 +30,8 @@ def page() -> str:
         "steadiness.html",
         left=freshened(),
         rows=steadiness.steady(work()),
-        marked=len(remarks.of_coach(db(), coach_id())),
-        again=remarks.unseen(db(), coach_id()),
+        marked=len(records.marked_again(work())),
+        again=records.to_mark_again(work()),
         instruments=steadiness.against_instruments(work()),
     )
 
@@ -52,23 +49,19 @@ def again(tid: int) -> str | Response:
     """The bench with the first marks and readings out of sight."""
     at = at_bench(tid)
     said = _away(at.who.id)
-    if said is None and not markings.history(db(), coach_id(), tid):
+    if said is None and not records.markings_of(work(), tid):
         said = "This photograph was not marked yet: mark it first."
     if said is not None:
         flash(said, "retake")
         return redirect(url_for("bench.page", tid=tid))
-    guess = starting_marks.guess_marks(at.pose, at.trial.side, *at.size)
-    blank = Marking({k: v for k, v in guess.items() if k in at.pose.required})
-    states = dict.fromkeys(blank.marks, "guess")
+    marking, states, corners = blank(at)
     return render_template(
         "bench.html",
         blind=True,
         at=at,
         visit=own_assessment(at.trial.assessment_id),
-        marks=shown(at, blank, states),
-        corners=starting_marks.guess_corners(at.pose, *at.size),
-        corner_names=CORNERS,
-        mat_on=False, mat_own=False, mat_shots=0,
+        marks=shown(at, marking, states),
+        corners=corners,
         level=level_guess(at), level_on=False,
         facing=None, ways=drafts.WAYS, marked=at.usual,
         history=[], seen=0, newest=0, theirs=False,
@@ -84,7 +77,7 @@ def again(tid: int) -> str | Response:
 
 def _away(pid: int) -> str | None:
     """Why a person's pictures are not shown any more."""
-    consent = preparation.consent(db(), coach_id(), pid)
+    consent = records.consent(work(), pid)
     if consent is not None and consent.withdrawn_on is not None:
         return "Consent was withdrawn: the picture is not shown any more."
     return None
@@ -95,7 +88,6 @@ def _away(pid: int) -> str | None:
 def read(tid: int) -> str | tuple[str, int]:
     """How many marks are still guesses; what they read is told afterwards."""
     at = at_bench(tid)
-    read_only()
     try:
         _, guesses = drafts.read_form(request.form, at.pose)
     except SceneError as error:
@@ -104,7 +96,7 @@ def read(tid: int) -> str | tuple[str, int]:
         "parts/reading.html",
         at=at, blind=True, result=None, problem=None, camera_words=None, corners_said=None,
         fan="", truth=None, second=None,
-        guesses=tuple(m.label for m in at.pose.marks if m.id in guesses),
+        guesses=tuple(drafts.label_of(g, at.pose) for g in drafts.in_order(at.pose, guesses)),
     )  # fmt: skip
 
 
@@ -119,8 +111,5 @@ def keep(tid: int) -> Response:
         flash(f"Not kept: {error}.".replace("..", "."), "retake")
         return redirect(url_for("steadiness.again", tid=tid))
     for m in found:
-        flash(
-            f"{at.pose.name}, {m.label}: {wording.plain(m.first, m.unit)} the first time, "
-            f"{wording.plain(m.again, m.unit)} now. The first marks stay the ones that count."
-        )
+        flash(f"{at.pose.name}, {m.words}. The first marks stay the ones that count.")
     return redirect(url_for("steadiness.page"))

@@ -6,12 +6,11 @@ from flask import Blueprint, jsonify, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
-from dachi.store import practitioners
-from dachi.store.today import Begun, Seen
-from dachi.store.today import begun as begun_of
+from dachi.studio import records
+from dachi.studio.records import Begun, Seen
 from dachi.studio.today import Action, Group, TodayEntry, today_page
 from dachi.web.jobs import freshened
-from dachi.web.session import clock, coach_id, db, work
+from dachi.web.session import clock, work
 
 room = Blueprint("today", __name__)
 
@@ -32,7 +31,7 @@ def page() -> str:
     def named(who: Seen) -> bool:
         return wanted.casefold() in who.call_name.casefold()
 
-    begun = begun_of(db(), coach_id())
+    begun = records.begun(work())
     rest = [
         (g, [e for e in entries if e not in first and named(e.who)])
         for g, entries in found.groups
@@ -118,7 +117,7 @@ def jump() -> str | Response:
     wanted = request.args.get("q", "").strip().casefold()
     found = [
         {"name": p.practitioner.call_name, "at": url_for("progress.page", pid=p.practitioner.id)}
-        for p in practitioners.listing(db(), coach_id())
+        for p in records.people(work())
         if wanted and wanted in p.practitioner.call_name.casefold()
     ]
     if request.headers.get("HX-Request"):

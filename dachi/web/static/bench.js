@@ -94,7 +94,11 @@
     svg.style.setProperty("--u", unit());
     marks.forEach(place);
     declutter();
-    svg.querySelectorAll(".corner").forEach((m) => m.setAttribute("tabindex", $("mat-on").checked ? "0" : "-1"));
+    for (const m of svg.querySelectorAll(".corner")) {
+      m.setAttribute("tabindex", $("mat-on").checked ? "0" : "-1");
+      // Corners are guesses only while they are this photograph's own.
+      m.classList.toggle("mark-guess", $("mat-on").checked && stateOf(m).value === "guess");
+    }
     svg.querySelectorAll(".level").forEach((m) => m.setAttribute("tabindex", $("level-on").checked ? "0" : "-1"));
     drawLines();
   }
@@ -476,7 +480,7 @@
       case "a": takeAll(); break;
       case "[": $("previous")?.click(); break;
       case "]": $("following")?.click(); break;
-      case "m": toggle($("mat-on")); break;
+      case "m": takeMat(); break;
       case "c": $("camera-same")?.click(); break;
       case "n": $("camera-moved")?.click(); break;
       case "s": if ($("stickers")) $("stickers").click(); else pick(); break;
@@ -499,7 +503,12 @@
   let nudge = 0;
   $("pick").addEventListener("click", () => pick());
   $("pick-head")?.addEventListener("click", (event) => pick(event.target.dataset.to, "Touch the middle of the head on the photograph."));
-  $("take-outline")?.addEventListener("click", () => { if (!$("mat-on").checked) toggle($("mat-on")); });
+  // An outline that stands out was seen before it is taken; corners from elsewhere are set one by one.
+  const takeMat = () => {
+    if ($("take-outline") && !$("mat-on").checked) svg.querySelectorAll(".corner").forEach((c) => settle(c));
+    toggle($("mat-on"));
+  };
+  $("take-outline")?.addEventListener("click", () => { if (!$("mat-on").checked) takeMat(); });
   $("keys-open").addEventListener("click", () => $("keys").showModal());
   for (const box of [$("mat-on"), $("level-on")]) {
     box.addEventListener("change", () => {

@@ -247,17 +247,17 @@ import { ring, speak } from "./sound.js";
   $("hurts").addEventListener("click", () => {
     go(false); panel("hurt");
     $("hurt-say").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = false;
-    $("hurt-places").replaceChildren(...data.places.map((place) => button(place, () => {
-      if (place.includes("knee")) {
+    $("hurt-places").replaceChildren(...data.places.map((place) => button(place.words, () => {
+      if (place.parts.length) {
         $("hurt-kind-head").hidden = false;
         $("hurt-kind-head").textContent = "Which part of it?";
-        $("hurt-kinds").replaceChildren(...data.knee_parts.map((part) => button(part, () => told(`${place}, ${part}`, "knee"))), button("cannot say", () => told(place, "knee")));
+        $("hurt-kinds").replaceChildren(...place.parts.map((part) => button(part.words, () => told(part.id, "knee"))), button("cannot say", () => told(place.id, "knee")));
         $("hurt-kinds").querySelector("button").focus();
         return;
       }
       $("hurt-kind-head").textContent = "And what is it like?";
       $("hurt-kind-head").hidden = false;
-      $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(place, k))));
+      $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(place.id, k))));
       $("hurt-kinds").querySelector("button").focus();
     })));
     $("hurt-places").querySelector("button").focus();

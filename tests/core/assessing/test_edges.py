@@ -28,6 +28,7 @@ from dachi.core.assessing.runsheet import (
     with_trials,
 )
 from dachi.core.catalogue.screening import Question
+from dachi.core.words import Place
 from dachi.data import catalogue
 
 
@@ -37,11 +38,11 @@ class Today(unittest.TestCase):
             (0, None), (1, "Pain in the groin, 1 of 10: stop a shot"), (3, "Pain in the groin, 3 of 10: stop a shot"),
             (4, "Pain in the groin is 4 of 10: nothing that loads it"), (9, "Pain in the groin is 9 of 10"),
         ):  # fmt: skip
-            found = state_cautions({"groin": level}, 8)
+            found = state_cautions({Place.GROIN: level}, 8)
             self.assertEqual(len(found), 0 if words is None else 1, level)
             if words:
                 self.assertTrue(found[0].startswith(words), found)
-        worst_first = state_cautions({"knee": 2, "groin": 7, "back": 5}, None)
+        worst_first = state_cautions({Place.LEFT_KNEE: 2, Place.GROIN: 7, Place.LOW_BACK: 5}, None)
         self.assertEqual(
             ["groin" in worst_first[0], "back" in worst_first[1], "knee" in worst_first[2]],
             [True] * 3,

@@ -6,6 +6,7 @@ everything is obeyed by no one.
 
 import random
 import unittest
+from unittest import mock
 
 from dachi.core.assessing.permission import shot_refused
 from dachi.core.catalogue.cautions import (
@@ -21,6 +22,7 @@ from dachi.core.catalogue.demands import NAMES, Level, read_demands
 from dachi.core.catalogue.problems import CatalogueError
 from dachi.core.practising.planner import plan
 from dachi.core.practising.programme import NoPlan, Person, barred
+from dachi.core.words import SAID, PainKind, Place
 from dachi.data import (
     FOLDER,
     catalogue,
@@ -75,7 +77,7 @@ TABLE = [
     ({}, (Hurt("knee_outer", "sharp"),), PIGEONS | LOTUS | NINETY | {"mermaid-twist", "kneeling-thigh", "side-heel-seat"}, {"raise-up", "low-bridge"}),
     ({}, (Hurt("knee_back"),), RAISES | {"pyramid", "half-split-fold", "seated-fold-blanket", "goal-front-split", "goal-straddle", "squat-supported", "side-heel-seat"}, GENTLE),
     # A knee of which nobody said the part.
-    ({}, hurts_of("left knee"), PIGEONS | SQUATS | LOTUS | NINETY | KNEELING | {"butterfly-upright", "mermaid-twist"}, GENTLE - {"heel-toe-walk"}),
+    ({}, hurts_of(Place.LEFT_KNEE), PIGEONS | SQUATS | LOTUS | NINETY | KNEELING | {"butterfly-upright", "mermaid-twist"}, GENTLE - {"heel-toe-walk"}),
     ({}, (Hurt("thigh_back"),), SPLITS | RAISES | {"leg-swing", "wall-straddle", "half-split-press", "half-split-fold", "pyramid", "lunge-half-split", "wide-seated-fold", "goal-straddle", "goal-standing-raise"}, GENTLE | {"bridge-squeeze", "butterfly-upright"}),
     ({}, (Hurt("sit_bone", "sharp"),), SPLITS | RAISES | {"leg-swing", "wall-straddle", "half-split-press", "half-split-fold", "pyramid", "seated-fold-blanket"}, {"bridge-squeeze"}),
     ({}, (Hurt("elsewhere", "tingling"),), FOLDS | RAISES | {"raise-across", "butterfly-half", "goal-front-split", "lying-twist"}, GENTLE),
@@ -138,19 +140,29 @@ class WhomItHarms(unittest.TestCase):
         )
         self.assertIsNone(barred(BY_ID["butterfly-upright"], someone))
 
-    def test_words_of_people(self) -> None:
-        for words, kind, found in (
-            ("left knee", "dull", {"knee_inner", "knee_outer", "knee_front", "knee_back"}),
-            ("left knee, inner side", "knee", {"knee_inner"}), ("right knee, front, the kneecap", "knee", {"knee_front"}),
-            ("left knee, outer side", "dull", {"knee_outer"}), ("left knee, behind", "knee", {"knee_back"}),
-            ("back of the left thigh", "sharp", {"thigh_back"}), ("back of the hip", "dull", {"hip_back"}),
-            ("right hip", "pinch", {"hip_front"}), ("front of the hip", "pinch", {"hip_front"}),
-            ("front of the thigh", "dull", {"thigh_front"}), ("groin", "numb", {"groin"}),
-            ("ankle or foot", "dull", {"ankle", "foot"}), ("somewhere else", "numb", {"elsewhere"}),
-            ("low back", "dizzy", set()), ("sit bone", "sharp", {"sit_bone"}), ("wrist", "dull", {"wrist"}),
+    def test_what_a_pointed_place_closes(self) -> None:
+        knee = {"knee_inner", "knee_outer", "knee_front", "knee_back"}
+        for place, kind, found in (
+            (Place.LEFT_KNEE, PainKind.DULL, knee), (Place.LEFT_KNEE_INNER, PainKind.KNEE, {"knee_inner"}),
+            (Place.RIGHT_KNEE_FRONT, PainKind.KNEE, {"knee_front"}), (Place.LEFT_KNEE_OUTER, PainKind.DULL, {"knee_outer"}),
+            (Place.LEFT_KNEE_BACK, PainKind.KNEE, {"knee_back"}), (Place.LEFT_THIGH_BACK, PainKind.SHARP, {"thigh_back"}),
+            (Place.HIP_BACK, PainKind.DULL, {"hip_back"}), (Place.RIGHT_HIP, PainKind.PINCH, {"hip_front"}),
+            (Place.HIP_FRONT, PainKind.PINCH, {"hip_front"}), (Place.THIGH_FRONT, PainKind.DULL, {"thigh_front"}),
+            (Place.GROIN, PainKind.NUMB, {"groin"}), (Place.ANKLE_FOOT, PainKind.DULL, {"ankle", "foot"}),
+            (Place.ELSEWHERE, PainKind.NUMB, {"elsewhere"}), (Place.LOW_BACK, PainKind.DIZZY, set()),
+            (Place.SIT_BONE, PainKind.SHARP, {"sit_bone"}), (Place.WRIST, PainKind.DULL, {"wrist"}),
         ):  # fmt: skip
-            self.assertEqual({h.place for h in hurts_of(words, kind)}, found, words)
-        self.assertEqual({h.kind for h in hurts_of("groin", "numb")}, {"tingling"})
+            self.assertEqual({h.place for h in hurts_of(place, kind)}, found, place)
+        self.assertEqual({h.kind for h in hurts_of(Place.GROIN, PainKind.NUMB)}, {"tingling"})
+        # Whatever is pointed at closes something, and its words are nobody else's.
+        self.assertEqual({p for p in Place if not hurts_of(p)}, set())
+        self.assertEqual(len({p.said for p in Place}), len(Place))
+
+    def test_wording_decides_nothing(self) -> None:
+        """Every place in other words: what is closed stays closed."""
+        before = {p: hurts_of(p) for p in Place}
+        with mock.patch.dict(SAID, {p: f"zone {n}" for n, p in enumerate(Place)}):
+            self.assertEqual({p: hurts_of(p) for p in Place}, before)
 
 
 class Weeks(unittest.TestCase):
@@ -188,8 +200,8 @@ class Shots(unittest.TestCase):
 
     def test_table(self) -> None:
         for pose, answers, hurts, passive, closed in (
-            ("pigeon", {}, hurts_of("left knee"), True, True), ("pigeon", {}, hurts_of("left knee"), False, True),
-            ("supine-leg-raise", {}, hurts_of("left knee"), True, True),
+            ("pigeon", {}, hurts_of(Place.LEFT_KNEE), True, True), ("pigeon", {}, hurts_of(Place.LEFT_KNEE), False, True),
+            ("supine-leg-raise", {}, hurts_of(Place.LEFT_KNEE), True, True),
             ("supine-leg-raise", {}, (Hurt("knee_front"),), True, False),
             ("supine-leg-raise", {}, (Hurt("thigh_back"),), True, True),
             ("supine-leg-raise", {}, (Hurt("thigh_back"),), False, False),

@@ -54,10 +54,12 @@ from dachi.core.practising.progression import (
     Course,
     Done,
     Logged,
+    Proposal,
     ProposalKind,
     lengthened,
     propose,
 )
+from dachi.core.practising.proposal_words import say
 from dachi.core.practising.timeline import (
     SITTING_S,
     Step,
@@ -68,6 +70,7 @@ from dachi.core.practising.timeline import (
     sitting_rung,
     steps,
 )
+from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, drills, ladders
 from dachi.store.summaries import FamilySummary
 from tests.core.practising.made_up import drill
@@ -323,7 +326,12 @@ def span(
     active: float | None, passive: float | None, mdc: float = 5, motion: str = "flexion", **more
 ) -> SideRange:
     given = {"pose": "supine-leg-raise", "side": "left"} | more
-    return SideRange(given.pop("pose"), motion, given.pop("side"), active, passive, mdc, **given)
+    pose = given.pop("pose")
+    given |= {
+        "isolated": pose == "seated-rotation",
+        "stiff_below": 60.0 if pose == "supine-leg-raise" else None,
+    }
+    return SideRange(pose, motion, given.pop("side"), active, passive, mdc, **given)
 
 
 class WhatTheWeekIsFor(unittest.TestCase):
@@ -527,10 +535,10 @@ class GatesAndRungs(unittest.TestCase):
             (easy, Facts(easy={"x": 3}), True, "3 of 3 so far"), (easy, Facts(easy={"y": 9}), False, "0 of 3 so far"),
             (prop, Facts(), False, "no height logged yet"), (prop, Facts(prop_cm={"x": 10}), True, "10 cm last time"),
             (prop, Facts(prop_cm={"x": 10.5}), False, "10.5 cm last time"), (quiet, Facts(), True, "no knee pain logged"),
-            (quiet, Facts(pain_days={"left knee": 13.9}), False, "knee pain logged 14 days ago"),
-            (quiet, Facts(pain_days={"left knee": 14}), True, "knee pain logged 14 days ago"),
-            (quiet, Facts(pain_days={"left knee": 30, "right knee": 2}), False, "knee pain logged 2 days ago"),
-            (quiet, Facts(pain_days={"groin": 1}), True, "no knee pain logged"),
+            (quiet, Facts(pain_days={Place.LEFT_KNEE: 13.9}), False, "knee pain logged 14 days ago"),
+            (quiet, Facts(pain_days={Place.LEFT_KNEE: 14}), True, "knee pain logged 14 days ago"),
+            (quiet, Facts(pain_days={Place.LEFT_KNEE: 30, Place.RIGHT_KNEE: 2}), False, "knee pain logged 2 days ago"),
+            (quiet, Facts(pain_days={Place.GROIN: 1}), True, "no knee pain logged"),
         ):  # fmt: skip
             found = answer(gate, [], facts, catalogue())
             self.assertEqual((found.open, found.because), (opened, words))
@@ -718,6 +726,12 @@ class WhatToChange(unittest.TestCase):
     def kinds(self, log: list[Logged], **more) -> list[str]:
         return [p.kind for p in self.ask(log, **more)]
 
+    def text(self, p: Proposal) -> str:
+        return say(p.why, p.subject, p.about, self.known)[0]
+
+    def reason(self, p: Proposal) -> str:
+        return say(p.why, p.subject, p.about, self.known)[1]
+
     def test_factors(self) -> None:
         one = drill("x")
         self.assertEqual(
@@ -734,7 +748,7 @@ class WhatToChange(unittest.TestCase):
             self.assertEqual(self.kinds([logged(1, "right", soreness=sore)]), [kind])
         found = self.ask([logged(1, "right", soreness=4)])[0]
         self.assertEqual(
-            (found.change, found.reason),
+            (found.change, self.reason(found)),
             (Adjustment(easy_week=True), "the day after the last session was 4 of 10 sore"),
         )
         # The newest that was said counts, and only of two weeks.
@@ -744,7 +758,10 @@ class WhatToChange(unittest.TestCase):
 
     def test_pain(self) -> None:
         def hurt(
-            days: float, name: str = "y", place: str = "left knee", kind: str = "dull"
+            days: float,
+            name: str = "y",
+            place: Place = Place.LEFT_KNEE,
+            kind: PainKind = PainKind.DULL,
         ) -> Logged:
             return logged(days, "right", name, pains=((name, place, kind),))
 
@@ -754,11 +771,12 @@ class WhatToChange(unittest.TestCase):
             [(ProposalKind.BACK, "y", Adjustment(eased=("y",)))],
         )
         self.assertEqual(
-            (found[0].text, found[0].reason),
+            (self.text(found[0]), self.reason(found[0])),
             ("Back a rung: “X” instead of “Y”.", "pain in the left knee (dull) was logged at “Y”"),
         )
         self.assertEqual(
-            self.ask([hurt(1, kind="knee")])[0].reason, "pain in the left knee was logged at “Y”"
+            self.reason(self.ask([hurt(1, kind=PainKind.KNEE)])[0]),
+            "pain in the left knee was logged at “Y”",
         )
         self.assertEqual(
             [(p.kind, p.change) for p in self.ask([hurt(1, "f")])],
@@ -771,10 +789,10 @@ class WhatToChange(unittest.TestCase):
         self.assertEqual(self.kinds([hurt(8), hurt(28.1)]), ["hold"])
         self.assertEqual(self.kinds([hurt(29), hurt(8), hurt(9)]), ["refer"])
         self.assertEqual(
-            self.ask([hurt(8), hurt(9), hurt(10)])[0].reason,
+            self.reason(self.ask([hurt(8), hurt(9), hurt(10)])[0]),
             "pain there was logged 3 times in four weeks",
         )
-        self.assertEqual(self.kinds([hurt(8, place="groin"), hurt(9)]), ["hold"])
+        self.assertEqual(self.kinds([hurt(8, place=Place.GROIN), hurt(9)]), ["hold"])
         self.assertEqual(self.kinds([hurt(8, "gone"), hurt(9, "gone"), hurt(2)]), ["back", "refer"])
 
     def test_three_hard_weeks(self) -> None:
@@ -820,11 +838,11 @@ class WhatToChange(unittest.TestCase):
         easy = [logged(d) for d in (1, 3, 5)]
         found = self.ask(easy)[0]
         self.assertEqual(
-            (found.change, found.text),
+            (found.change, self.text(found)),
             (Adjustment(longer={"x": 1.25}), "“X”: a longer hold, a quarter more."),
         )
         self.assertEqual(
-            self.ask([logged(d, name="r") for d in (1, 3, 5)])[0].text,
+            self.text(self.ask([logged(d, name="r") for d in (1, 3, 5)])[0]),
             "“R”: more repetitions, a quarter more.",
         )
         self.assertEqual(
@@ -873,7 +891,7 @@ class WhatToChange(unittest.TestCase):
         ]  # fmt: skip
         found = self.ask(pile, longer={"x": 1.25}, gains={"front-split": True})[0]
         self.assertEqual(found.change.prop_cm, {"x": 9})
-        self.assertIn("12 to 9 cm, one layer less of 4", found.text)
+        self.assertIn("12 to 9 cm, one layer less of 4", self.text(found))
         self.assertEqual(low(14, 2).change.prop_cm, {"x": 12})
         for one in (
             low(14, 1),
@@ -884,7 +902,7 @@ class WhatToChange(unittest.TestCase):
             low(0),
         ):
             self.assertEqual(one.change.prop_cm, {})
-        self.assertIn("the last 2 sessions at this height were easy", low(14).reason)
+        self.assertIn("the last 2 sessions at this height were easy", self.reason(low(14)))
         mixed = [logged(1, prop_cm=14), logged(3, prop_cm=16), logged(5, prop_cm=14)]
         found = self.ask(mixed, longer={"x": 1.25}, gains={"front-split": True})[0]
         self.assertEqual(found.change.prop_cm, {"x": 12})

@@ -12,6 +12,7 @@ from dachi.core.practising.needs import SideRange, from_reserves, tighter
 from dachi.core.practising.programme import Item
 from dachi.core.practising.progression import Adjustment, Course, Done, Logged, propose
 from dachi.core.practising.timeline import after_pain, direction_seconds, sitting_rung, steps
+from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, cautions, drills, gates, ladders
 from dachi.drawing.drills import drill_figures
 
@@ -175,9 +176,9 @@ class Gates(unittest.TestCase):
             ("split-prop-10", [], Facts(), False, "no height"),
             ("split-prop-10", [], Facts(prop_cm={"goal-front-split": 9}), True, "9 cm"),
             ("knees-quiet", [], Facts(), True, "no knee pain"),
-            ("knees-quiet", [], Facts(pain_days={"left knee": 3}), False, "3 days ago"),
-            ("knees-quiet", [], Facts(pain_days={"left knee": 40}), True, "40 days"),
-            ("knees-quiet", [], Facts(pain_days={"low back": 1}), True, "no knee pain"),
+            ("knees-quiet", [], Facts(pain_days={Place.LEFT_KNEE: 3}), False, "3 days ago"),
+            ("knees-quiet", [], Facts(pain_days={Place.LEFT_KNEE: 40}), True, "40 days"),
+            ("knees-quiet", [], Facts(pain_days={Place.LOW_BACK: 1}), True, "no knee pain"),
         ):  # fmt: skip
             with self.subTest(gate, words=words):
                 found = answer(gates()[gate], readings, facts, catalogue())
@@ -190,7 +191,7 @@ class Gates(unittest.TestCase):
         quiet = Facts(easy={"goal-crossed-seat": 3, "goal-half-lotus": 2})
         high = stand(ladder, gates(), known, quiet, catalogue())
         self.assertEqual(high.at, len(ladder.rungs) - 1)
-        hurt = Facts(quiet.easy, {}, {"right knee": 2})
+        hurt = Facts(quiet.easy, {}, {Place.RIGHT_KNEE: 2})
         low = stand(ladder, gates(), known, hurt, catalogue())
         self.assertEqual(low.at, 0)
         self.assertIn("no knee pain logged for four weeks", low.next_step)
@@ -253,7 +254,9 @@ class Proposals(unittest.TestCase):
         easy = [session(d, "easy") for d in (1, 3, 5)]
         low = [session(d, "easy", "goal-front-split", prop_cm=14.0) for d in (1, 3)]
         held = {"longer": {"goal-front-split": 1.25}}
-        knee = session(1, drill="pigeon-upright", pains=(("pigeon-upright", "left knee", "knee"),))
+        knee = session(
+            1, drill="pigeon-upright", pains=(("pigeon-upright", Place.LEFT_KNEE, PainKind.KNEE),)
+        )
         for log, more, expected in (
             ([], {}, []),
             ([session(1)], {}, [("hold", "plan")]),
@@ -267,9 +270,9 @@ class Proposals(unittest.TestCase):
             (low, held | {"gains": {"front-split": False}}, [("hold", "plan")]),
             (low, held | {"gains": {"front-split": True}, "firm": True}, [("hold", "plan")]),
             ([knee, *easy], {}, [("back", "pigeon-upright")]),
-            ([knee, session(9, pains=(("raise-up", "left knee", "dull"),))], {}, [("back", "pigeon-upright"), ("refer", "left knee")]),
+            ([knee, session(9, pains=(("raise-up", Place.LEFT_KNEE, PainKind.DULL),))], {}, [("back", "pigeon-upright"), ("refer", "left_knee")]),
             # One session, tapped twice: that is once in four weeks, no reason to send anybody on.
-            ([session(1, drill="pigeon-upright", pains=(("pigeon-upright", "left knee", "knee"),) * 2), *easy], {}, [("back", "pigeon-upright")]),
+            ([session(1, drill="pigeon-upright", pains=(("pigeon-upright", Place.LEFT_KNEE, PainKind.KNEE),) * 2), *easy], {}, [("back", "pigeon-upright")]),
             # Three that hardly began are none of eight.
             ([session(d, counts=False) for d in (1, 4, 8, 11)], {"planned_two_weeks": 8}, [("ease", "minutes")]),
             ([session(1, soreness=5), *easy], {}, [("ease", "plan")]),

@@ -26,6 +26,7 @@ from dachi.core.practising.programme import (
     worth,
 )
 from dachi.core.practising.timeline import balance, timeline
+from dachi.core.words import Place
 from dachi.data import cautions, drills, gates, props
 
 #: ``bench practice`` does another thousand, with weeks of up to seven days.
@@ -149,7 +150,7 @@ class HardRules(unittest.TestCase):
                         self.assertFalse(any(c.no_passive_end for c in chosen) and d.passive_end)
 
     def test_a_knee_caution(self) -> None:
-        knee = brought_by(cautions(), {}, hurts_of("left knee"))
+        knee = brought_by(cautions(), {}, hurts_of(Place.LEFT_KNEE))
         self.assertEqual(
             [c.id for c in knee], ["knee_pain", "kneecap", "knee_sides", "knee_behind"]
         )

@@ -1,0 +1,168 @@
+"""Whom a week is planned for: everything the planner looks at, from what is known of somebody.
+
+Pages and person files ask here, so that the same facts give the same person.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from dachi.core.body.anatomy import other_side
+from dachi.core.catalogue.cautions import Answer, Caution, Hurt, brought_by
+from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.gates import Gate, Ladder
+from dachi.core.catalogue.limiter_rules import LimiterRule
+from dachi.core.catalogue.poses import Catalogue
+from dachi.core.catalogue.schools import Prop, with_stand_ins
+from dachi.core.judging.limiters import Limiter, SessionReading, limiters
+from dachi.core.practising import needs as needing
+from dachi.core.practising import programme
+from dachi.core.practising.dose import BREATH_S
+from dachi.core.practising.ladders import Facts, Standing, answer, locked, stand
+from dachi.core.practising.programme import Need, Person
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rules:
+    """The catalogues that a person is read against."""
+
+    catalogue: Catalogue
+    drills: Mapping[str, Drill]
+    ladders: tuple[Ladder, ...]
+    gates: Mapping[str, Gate]
+    cautions: tuple[Caution, ...]
+    props: tuple[Prop, ...]
+    limiters: tuple[LimiterRule, ...]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Known:
+    """What is known of somebody, whoever tells it.
+
+    ``days`` (0 is Monday) of ``minutes``, ``by_day`` where they differ; ``styles`` an answer to
+    every question schools differ on; ``goals`` (pose, side); ``facts`` what the log tells gates,
+    ``practised`` drills done lately, ``hurt`` drills at which something hurt lately; ``by_hand``
+    cautions a coach set; ``longer``, ``eased``, ``stepped``, ``easy_week`` what was accepted.
+    """
+
+    year: int
+    minutes: float
+    days: tuple[int, ...]
+    styles: Mapping[str, str]
+    cleared: bool
+    level: int = 1
+    by_day: Mapping[int, float] = field(default_factory=dict)
+    gentle: bool = False
+    birth_year: int | None = None
+    may_be_young: bool = False
+    breath_s: float = BREATH_S
+    props: frozenset[str] = frozenset()
+    answers: Mapping[str, Answer] = field(default_factory=dict)
+    hurts: frozenset[Hurt] = frozenset()
+    by_hand: tuple[str, ...] = ()
+    dominant_side: str = ""
+    goals: tuple[tuple[str, str], ...] = ()
+    readings: Sequence[SessionReading] = ()
+    facts: Facts = field(default_factory=Facts)
+    practised: frozenset[str] = frozenset()
+    hurt: frozenset[str] = frozenset()
+    longer: Mapping[str, float] = field(default_factory=dict)
+    eased: frozenset[str] = frozenset()
+    stepped: Mapping[str, str] = field(default_factory=dict)
+    easy_week: bool = False
+    quiet_day: int | None = None
+
+
+def person_of(known: Known, rules: Rules) -> Person:
+    """Everything the planner looks at."""
+    ranges = needing.ranges_of(known.readings, rules.catalogue)
+    goals = tuple(dict.fromkeys(g for g, _ in known.goals))
+    aimed = [g for g in goals if g in rules.catalogue]
+    wants: list[Need] = needing.from_limiters(
+        (rules.catalogue.pose(pose).name, one)
+        for pose, _, one in held_back(known.goals, known.readings, rules)
+    )
+    wants += needing.from_reserves(ranges) + needing.from_short(ranges)
+    aims, prepares = needing.from_goals(
+        [(g, rules.catalogue.pose(g).name.lower()) for g in aimed], rules.ladders, rules.drills
+    )
+    person = Person(
+        level=known.level,
+        minutes=known.minutes,
+        by_day=known.by_day,
+        gentle=known.gentle or needing.gentle(known.birth_year, known.year, ranges),
+        breath_s=known.breath_s,
+        days=known.days,
+        props=with_stand_ins(known.props | {"mat"}, rules.props),
+        cautions=cautions_of(known, rules),
+        cleared=known.cleared,
+        school=known.styles["lengthen"],
+        needs=needing.merged([*wants, *aims]),
+        prepares=prepares,
+        rung=needing.on_the_rung(aimed, standings(known, rules)),
+        # The less practised side first, while one is fresh.
+        starts=other_side(known.dominant_side) if known.dominant_side else "left",
+        goals=goals,
+        tight=needing.tighter(ranges),
+        shut=shut(known.readings, known.facts, rules),
+        styles=known.styles,
+        locked=locked(
+            rules.ladders, dict(rules.gates), known.readings, known.facts, rules.catalogue
+        ),
+        known=known.practised,
+        longer=known.longer,
+        # What hurt is left alone for a while, whatever is decided later.
+        eased=known.eased | known.hurt,
+        easy_week=known.easy_week,
+        ready=frozenset(known.stepped.values()),
+        quiet_day=known.quiet_day,
+    )
+    # Where a harder form is closed again, the easier one comes back.
+    outgrown = {
+        old for old, new in known.stepped.items()
+        if new in rules.drills and programme.refused(rules.drills[new], person) is None
+    }  # fmt: skip
+    return replace(person, outgrown=frozenset(outgrown))
+
+
+def cautions_of(known: Known, rules: Rules) -> tuple[Caution, ...]:
+    """Cautions from screening, from pain lately, from age, and those set by hand."""
+    found = brought_by(
+        rules.cautions,
+        known.answers,
+        known.hurts,
+        may_be_young=known.may_be_young,
+    )
+    by_hand = {c.id: c for c in rules.cautions if c.id in known.by_hand}
+    return tuple((by_hand | {c.id: c for c in found}).values())
+
+
+def shut(readings: Iterable[SessionReading], facts: Facts, rules: Rules) -> dict[str, str]:
+    """Gates that are shut, with what they ask for and why they are."""
+    told = list(readings)
+    answers = {g: answer(gate, told, facts, rules.catalogue) for g, gate in rules.gates.items()}
+    return {g: f"{a.gate.words} ({a.because})" for g, a in answers.items() if not a.open}
+
+
+def standings(known: Known, rules: Rules) -> list[Standing]:
+    """Where somebody stands on every ladder, those of their goals first."""
+    wanted = {g for g, _ in known.goals}
+    found = [
+        stand(x, dict(rules.gates), known.readings, known.facts, rules.catalogue)
+        for x in rules.ladders
+    ]
+    return sorted(found, key=lambda s: s.ladder.goal not in wanted)
+
+
+def held_back(
+    goals: Iterable[tuple[str, str]], readings: Sequence[SessionReading], rules: Rules
+) -> list[tuple[str, str, Limiter]]:
+    """What likely holds each goal (pose, side) back; every measured pose where no goal is set."""
+    wanted = list(goals) or [(r.pose, r.side) for r in readings]
+    found = []
+    for pose, side in dict.fromkeys(wanted):
+        if pose in rules.catalogue:
+            likely = limiters(pose, side, readings, rules.limiters, rules.catalogue)
+            found += [(pose, side, one) for one in likely[:1]]
+    return found

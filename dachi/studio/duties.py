@@ -1,0 +1,71 @@
+"""What is looked after by itself, once an hour: each duty catches what is its own and goes on."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+
+from dachi.clock import Clock
+from dachi.store import outdated
+from dachi.store.database import Database, connect
+from dachi.studio.practice import acts as practice
+from dachi.studio.record import erasing, keeping
+from dachi.studio.visits import recognised
+from dachi.studio.work import Work
+
+
+@dataclass
+class Duties:
+    """The duties of a data folder, and on which day weeks were last looked at.
+
+    ``looking``: whether joints are looked for in photographs that came in.
+    """
+
+    folder: Path
+    clock: Clock
+    looking: bool = True
+    weeks_on: date | None = field(default=None, init=False)
+
+    def all(self) -> list[Callable[[Database], None]]:
+        """Every duty, the copy first: what the others meet must not cost it."""
+        return [self.copy, self.let_go, self.weeks, self.look]
+
+    def once(self) -> list[str]:
+        """Do every duty; the names of those that failed, which the log tells more of."""
+        failed = []
+        for duty in self.all():
+            try:
+                with closing(connect(self.folder, self.clock)) as db:
+                    duty(db)
+            except Exception:
+                # Whatever one of them meets, the others and the next hour are not lost to it.
+                logging.getLogger("dachi").exception("the duty “%s” failed", duty.__name__)
+                failed.append(duty.__name__)
+        return failed
+
+    def copy(self, db: Database) -> None:
+        """Today's copy of the database."""
+        keeping.daily_copy(self.folder, db.clock)
+
+    def let_go(self, db: Database) -> None:
+        """What was put away long ago goes for good."""
+        erasing.purge(self.folder, db)
+        erasing.old_faces(self.folder)
+
+    def weeks(self, db: Database) -> None:
+        """On a new day, the weeks and proposals of everybody who practises."""
+        today = db.clock.today()
+        if self.weeks_on == today:
+            return
+        for coach in outdated.coaches(db):
+            practice.renew_weeks(Work(db, self.folder, coach))
+        self.weeks_on = today
+
+    def look(self, db: Database) -> None:
+        """Photographs nobody has looked at yet, as the program was stopped."""
+        for coach in outdated.coaches(db) if self.looking else ():
+            recognised.look_at_all(Work(db, self.folder, coach))

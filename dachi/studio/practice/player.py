@@ -1,0 +1,139 @@
+"""Everything the player needs of a session: once loaded it asks for nothing more."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import asdict, replace
+from typing import Any
+
+from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.schools import said_prop, with_stand_ins
+from dachi.core.practising import timeline
+from dachi.core.practising.programme import Item, barred, dose_for, refused
+from dachi.core.practising.timeline import Step
+from dachi.core.words import IN_PRACTICE, KNEE_PARTS, PainKind, Place, with_part
+from dachi.data import catalogue, cues_under, props
+from dachi.drawing.drills import drill_figures
+from dachi.store.weeks import PlannedSession, Tuned
+from dachi.studio.practice import weeks
+from dachi.studio.practice.person import Practising, drill_by_id
+
+#: Minutes a session may be cut to on the day.
+SHORTER = ("5", "10", "15", "20", "30")
+
+
+def session_on(own: Practising, weekday: int, minutes: str = "") -> PlannedSession | None:
+    """The session of a weekday, cut to the minutes there are today; None where there is none.
+
+    Raises NoPlan.
+    """
+    week = weeks.week_of(own)
+    found = next((s for s in week.sessions if s.weekday == weekday), None)
+    if found is None or minutes not in SHORTER:
+        return found
+    return weeks.shorter(found, own.person, float(minutes))
+
+
+def figures(names: Collection[str]) -> dict[str, Any]:
+    """Drawings of drills, by id."""
+    return {n: drill_figures(drill_by_id()[n], catalogue()) for n in names}
+
+
+def player(
+    own: Practising, session: PlannedSession, *, short: bool
+) -> tuple[dict[str, Any], list[str]]:
+    """What the player walks through, with easier and harder forms ready."""
+    known = drill_by_id()
+    styles = own.known.styles
+    profile = own.profile
+    person = own.person
+
+    def counted(step: Step) -> Step:
+        by_breath = styles["counting"] == "breaths"
+        return timeline.in_breaths(step, own.who.breath_s) if by_breath else step
+
+    items, names = [], []
+    for i in session.items:
+        if i.drill not in known:
+            continue
+        d = known[i.drill]
+        others = {}
+        for kind, other in (("easier", d.easier), ("harder", d.harder)):
+            swap = known.get(other or "")
+            # Going easier is never barred by a level or a gate.
+            asks = barred if kind == "easier" else refused
+            if swap is None or asks(swap, person) is not None:
+                continue
+            how = dose_for(swap, person, session.weekday)
+            item = Item(swap, how, i.first or "left", "")
+            others[kind] = {
+                "drill": swap.id,
+                "steps": [asdict(counted(s)) for s in timeline.steps(item)],
+            }
+            names.append(swap.id)
+        names.append(d.id)
+        steps = [_shortened(s) if short else counted(s) for s in i.steps]
+        items.append(
+            {
+                "drill": d.id,
+                "steps": [asdict(s) for s in steps],
+                "others": others,
+                "reason": i.reason,
+            }
+        )
+    names = list(dict.fromkeys(names))
+    data = {
+        "weekday": session.weekday,
+        "items": items,
+        "drills": {
+            n: _card(known[n], profile.tuned, own.who.schools, own.who.props | {"mat"})
+            for n in names
+        },
+        "breath_s": own.who.breath_s,
+        "places": [_place(p) for p in IN_PRACTICE],
+        "kinds": timeline.KINDS,
+        "stops": timeline.STOPS,
+        "eases": {n: timeline.after_pain(PainKind.DULL, known[n], known)[1] for n in names},
+        "stop_now": timeline.after_pain(PainKind.SHARP, known[names[0]], known)[1],
+    }
+    return data, names
+
+
+def _place(place: Place) -> dict[str, Any]:
+    """A place to tap, with the parts of it where it has any."""
+    parts = KNEE_PARTS.items() if place.is_knee else ()
+    return {
+        "id": place,
+        "words": place.said,
+        "parts": [{"id": with_part(place, part), "words": words} for part, words in parts],
+    }
+
+
+def _card(d: Drill, tuned: Tuned, own: Mapping[str, str], owned: Collection[str]) -> dict[str, Any]:
+    """What the player says of a drill; of what may help, only what the person owns."""
+    usable = with_stand_ins(owned, props())
+    return {
+        "name": d.name,
+        "legs": {s: d.said_side(s) for s in ("left", "right")},
+        "phase": d.phase,
+        "cue": " ".join([d.cue, *cues_under(d.id, own)]),
+        "feel": d.feel,
+        "not_feel": d.not_feel,
+        "prop": d.prop_height,
+        "prop_cm": tuned.prop_cm.get(d.id),
+        "sitting": d.sitting,
+        "props": [
+            said_prop(p, owned)
+            for name in (*d.requires, *(x for x in d.optional if x in usable))
+            for p in props()
+            if p.id == name
+        ],
+    }
+
+
+def _shortened(step: Step) -> Step:
+    """A step cut to a few seconds, for trying the player out."""
+    if step.kind == "reps":
+        reps, rep_s = min(step.reps, 2), min(step.rep_s, 0.4)
+        return replace(step, reps=reps, rep_s=rep_s, seconds=reps * rep_s)
+    return replace(step, seconds=min(step.seconds, 1.5 if step.worked else 0.8), breaths=0)

@@ -1,0 +1,59 @@
+"""What has to be asked before the first photograph, what was answered, and what it stops."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+
+from dachi.core.assessing import permission
+from dachi.core.assessing.permission import Consent, Screening
+from dachi.core.catalogue.drills import DIRECTIONS
+from dachi.core.catalogue.screening import Question
+from dachi.data import screening_questions
+from dachi.store import preparation
+from dachi.store.practitioners import Practitioner
+from dachi.studio.work import Work
+
+#: A consent that ends within so many days is asked for again.
+SOON_DAYS = 31
+
+
+@dataclass(frozen=True, kw_only=True)
+class Prepared:
+    """Consent and screening with what they stop, each a sentence where it stops something."""
+
+    consent: Consent | None
+    ends_soon: bool
+    no_photograph: str | None
+    minor: bool
+    screening: Screening | None
+    no_passive: str | None
+    cautions: tuple[str, ...]
+    scopes: Mapping[str, str]
+    questions: tuple[Question, ...]
+    directions: Mapping[str, str]
+
+
+def prepared(work: Work, who: Practitioner) -> Prepared:
+    """How far a person is prepared."""
+    consent = preparation.consent(work.db, work.coach, who.id)
+    screening = preparation.screening(work.db, work.coach, who.id)
+    today, questions = work.today(), screening_questions()
+    soon = (today + timedelta(days=SOON_DAYS)).isoformat()
+    holds = consent is not None and consent.withdrawn_on is None
+    return Prepared(
+        consent=consent,
+        ends_soon=consent is not None
+        and holds
+        and not consent.ended(today.isoformat())
+        and consent.ended(soon),
+        no_photograph=permission.photograph_refused(consent, who.birth_year, today.isoformat()),
+        minor=permission.may_be_minor(who.birth_year, today.year),
+        screening=screening,
+        no_passive=permission.passive_refused(screening),
+        cautions=permission.cautions(screening, questions),
+        scopes=permission.SCOPES,
+        questions=questions,
+        directions={d: d.replace("_", " ") for d in DIRECTIONS},
+    )
