@@ -28,6 +28,8 @@ class Assessment:
     revision: int = 0
     signed_off_at: str | None = None
     still: bool = False
+    #: The person's name that nobody else has.
+    person_uid: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -55,6 +57,7 @@ class Trial:
     prop_cm: float | None = None
     read_from: str | None = None
     held_with: int | None = None
+    person_uid: str = ""
 
     @property
     def valid(self) -> bool:
@@ -78,8 +81,8 @@ class Trial:
 
 
 _ASSESSMENT = (
-    "SELECT a.* FROM assessment a JOIN practitioner p ON p.id = a.practitioner_id"
-    " WHERE p.coach_id = ?"
+    "SELECT a.*, p.uid AS person_uid FROM assessment a"
+    " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?"
 )
 
 #: A marking's status by its checks, worst first of what they say; ok without any.
@@ -88,7 +91,8 @@ STATUS = (
     " ORDER BY c.status = 'retake' DESC, c.status = 'watch' DESC LIMIT 1), 'ok')"
 )
 _TRIAL = (
-    "SELECT t.*, a.practitioner_id, ph.sha256, t.deleted_at IS NOT NULL AS deleted,"
+    "SELECT t.*, a.practitioner_id, p.uid AS person_uid, ph.sha256,"
+    " t.deleted_at IS NOT NULL AS deleted,"
     " coalesce(m.overrule_reason, '') <> '' AS overruled,"
     f" CASE WHEN m.id IS NULL THEN 'unmarked' ELSE {STATUS} END AS status"
     " FROM trial t JOIN assessment a ON a.id = t.assessment_id"

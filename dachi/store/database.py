@@ -198,12 +198,12 @@ class Database(sqlite3.Connection):
         try:
             self.execute(f"SAVEPOINT {name}")
             yield
+            self.execute(f"RELEASE {name}")
             done = True
         finally:
             # A full disk may have ended the whole transaction by itself.
-            if self.in_transaction:
-                if not done:
-                    self.execute(f"ROLLBACK TO {name}")
+            if not done and self.in_transaction:
+                self.execute(f"ROLLBACK TO {name}")
                 self.execute(f"RELEASE {name}")
             self.depth -= 1
             self._close(not self.depth)

@@ -53,7 +53,7 @@ from dachi.web.rooms import (
     uploads,
 )
 from dachi.web.security import guard
-from dachi.web.session import end_request, finish_request
+from dachi.web.session import end_request, finish_request, form_keys
 
 #: A shorter secret can be guessed, bytes.
 LEAST_KEY = 32
@@ -90,6 +90,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.url_map.converters["int"] = Id
     guard(app)
     filters.install(app)
+    app.jinja_env.globals["form_keys"] = form_keys
     packing.install(app)
     app.extensions["jobs"] = Jobs()
     for room in (

@@ -6,6 +6,8 @@ from pathlib import Path
 
 from flask import Response, abort, current_app, g, request
 from flask_login import UserMixin, current_user, login_user
+from flask_wtf.csrf import generate_csrf
+from markupsafe import Markup
 
 from dachi.clock import Clock
 from dachi.errors import Told
@@ -113,19 +115,43 @@ def coach_id() -> int:
     return current_coach().id
 
 
+def about(uid: str) -> None:
+    """This request is about a person: its forms say so, and what one says must be so."""
+    g.about = uid
+    said = request.form.get("about", "") if request.method == "POST" else ""
+    if said and said != uid:
+        abort(
+            409,
+            "This page was about somebody else, who is not kept under this address any more. "
+            "Nothing was changed: go back to Today and open the person from there.",
+        )
+
+
+def form_keys() -> Markup:
+    """Fields of every form that writes: that it is ours, and whom it is about."""
+    fields = [("csrf_token", generate_csrf())]
+    if uid := g.get("about"):
+        fields.append(("about", uid))
+    one = Markup('<input type="hidden" name="{}" value="{}">')
+    return Markup("").join(one.format(name, value) for name, value in fields)
+
+
 def own_practitioner(practitioner_id: int) -> Practitioner:
     """Return the coach's practitioner or answer 404."""
-    found = records.person(work(), practitioner_id)
-    return found or abort(404)
+    found = records.person(work(), practitioner_id) or abort(404)
+    about(found.uid)
+    return found
 
 
 def own_assessment(assessment_id: int) -> Assessment:
     """Return the coach's assessment or answer 404."""
-    found = records.visit(work(), assessment_id)
-    return found or abort(404)
+    found = records.visit(work(), assessment_id) or abort(404)
+    about(found.person_uid)
+    return found
 
 
 def own_trial(trial_id: int) -> Trial:
     """Return the coach's trial or answer 404."""
-    found = records.trial(work(), trial_id)
-    return found or abort(404)
+    found = records.trial(work(), trial_id) or abort(404)
+    about(found.person_uid)
+    return found
