@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 RUN := $(VENV)/.run-$(shell sha256sum requirements.lock 2>/dev/null | cut -c1-16)
 DEV := $(VENV)/.dev-$(shell sha256sum requirements-dev.lock 2>/dev/null | cut -c1-16)
 
-.PHONY: demo serve test coverage check fast mutants bench bodies pictures screenshots lock clean
+.PHONY: demo serve test test-all coverage check fast mutants bench bodies pictures screenshots lock clean
 
 demo: $(RUN)
 	$(BIN)/python -m dachi demo
@@ -15,6 +15,12 @@ serve: $(RUN)
 test: $(DEV) check
 	tools/need-chromium
 	$(BIN)/python -m tests
+
+# What takes its time: kills, crawls of the shipped demo, Monte Carlo, many photographs, axe on
+# every page. Nothing that `make test` runs.
+test-all: $(DEV)
+	tools/need-chromium
+	$(BIN)/python -m tests --slow
 
 # How much of each layer the tests without browsers run; apart from the tests, which it slows.
 coverage: $(DEV)
@@ -28,7 +34,7 @@ check: $(DEV)
 	$(BIN)/djlint --quiet --lint dachi/web/templates
 	$(BIN)/oxlint --quiet --deny-warnings dachi/web/static
 
-# Everything but browsers, the killed server and the shipped command.
+# Everything of `make test` but browsers.
 fast: $(DEV)
 	$(BIN)/python -m tests tests.core tests.store tests.studio tests.web tests.drawing tests.interchange tests.photos
 

@@ -17,13 +17,19 @@ from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import cv2
 import jinja2
 import numpy as np
 from argon2 import PasswordHasher
+from flask import Flask
+from flask.sessions import SecureCookieSessionInterface
+from flask.testing import FlaskClient
+from itsdangerous import URLSafeTimedSerializer
 from jinja2.utils import missing
 from PIL import Image as Pictures
+from werkzeug.test import TestResponse
 
 from dachi.clock import Clock
 from dachi.core.body.figure import bones
@@ -36,13 +42,13 @@ from dachi.core.measuring.scene import Image, Result, Scene
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot, Stage, exif, photograph, set_up, sidecar
 from dachi.store import accounts, assessments, markings, practitioners, preparation
-from dachi.store.database import connect
+from dachi.store.database import FILE, connect, migrate
 from dachi.store.markings import Marking
 from dachi.studio.bench import scenes
 from dachi.studio.bench.around import surroundings
 from dachi.studio.renew import renew
 from dachi.studio.work import Work
-from dachi.web.app import create_app
+from dachi.web.app import create_app, open_on
 
 
 def free_ports(count: int = 1) -> list[int]:
@@ -226,6 +232,34 @@ class NoSuchAttribute(jinja2.Undefined):
         return False
 
 
+class Client(FlaskClient):
+    """Reads every answer to its end, as a browser does: files that are sent are closed."""
+
+    def open(self, *args: Any, **more: Any) -> TestResponse:
+        return super().open(*args, **{"buffered": True} | more)
+
+
+@functools.cache
+def empty_database() -> bytes:
+    """A database with the present tables and nothing in them; made from the scripts once."""
+    with tempfile.TemporaryDirectory(prefix="dachi-empty-") as name:
+        with contextlib.closing(connect(Path(name), CLOCK)) as db:
+            migrate(db)
+        return (Path(name) / FILE).read_bytes()
+
+
+@functools.cache
+def the_application() -> Flask:
+    """The application of this process; each test opens it on a folder of its own."""
+    with tempfile.TemporaryDirectory(prefix="dachi-app-") as name:
+        app = create_app(Path(name), CLOCK, testing=True)
+    app.test_client_class = Client
+    app.jinja_env.undefined = NoSuchAttribute
+    if KEPT is not None:
+        app.jinja_env.bytecode_cache = jinja2.FileSystemBytecodeCache(KEPT)
+    return app
+
+
 class Studio(unittest.TestCase):
     """A data folder with one coach (and, on asking, others), and the application on it."""
 
@@ -233,10 +267,13 @@ class Studio(unittest.TestCase):
         holder = tempfile.TemporaryDirectory(prefix="dachi-test-", ignore_cleanup_errors=True)
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
-        self.app = create_app(self.folder, CLOCK, testing=True)
-        self.app.jinja_env.undefined = NoSuchAttribute
-        if KEPT is not None:
-            self.app.jinja_env.bytecode_cache = jinja2.FileSystemBytecodeCache(KEPT)
+        (self.folder / FILE).write_bytes(empty_database())
+        self.app = the_application()
+        for table in (self.app.config, self.app.view_functions):
+            patch = mock.patch.dict(table)
+            patch.start()
+            self.addCleanup(patch.stop)
+        open_on(self.app, self.folder)
         self.db = connect(self.folder, CLOCK)
         self.addCleanup(self.db.close)
         self.coach = accounts.add(self.db, "coach@quay.example", "Wenna", PASSWORD)
@@ -294,8 +331,20 @@ class Pages(Studio):
         return self.client.post("/sign-in", data=data)
 
     def post(self, path: str, data: dict[str, Any] | None = None, **more: Any) -> Any:
-        body = {"csrf_token": self.token("/")} | (data or {})
+        body = {"csrf_token": self.held_token()} | (data or {})
         return self.client.post(path, data=body, **more)
+
+    def held_token(self) -> str:
+        """The token of the page in front of the coach, without asking for one again."""
+        cookie = self.client.get_cookie("dachi")
+        kept = None
+        if cookie is not None:
+            reader = SecureCookieSessionInterface().get_signing_serializer(self.app)
+            assert reader is not None
+            kept = reader.loads(cookie.value).get("csrf_token")
+        if kept is None:
+            return self.token("/")
+        return URLSafeTimedSerializer(self.app.secret_key, salt="wtf-csrf-token").dumps(kept)
 
     def text(self, answer: Any) -> str:
         return str(answer.get_data(as_text=True))
@@ -351,6 +400,8 @@ class Served(Studio):
         def stop() -> None:
             self.server.task_dispatcher.shutdown(timeout=5)
             self.server.close()
+            for channel in list(self.server.active_channels.values()):
+                channel.close()
             thread.join(timeout=5)
 
         self.addCleanup(stop)

@@ -8,6 +8,7 @@ import logging
 import os
 import secrets
 import sqlite3
+from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from dachi.store.database import Busy, Damaged, DiskTrouble, disk_trouble, told_
 from dachi.web import filters, packing
 from dachi.web.fields import Id
 from dachi.web.jobs import Jobs
+from dachi.web.patience import Patience
 from dachi.web.rooms import (
     accounts,
     assessments,
@@ -65,16 +67,10 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
 
     Raises StoreError with a sentence where the folder cannot be used.
     """
-    folder = database.open_folder(folder)
-    db = database.connect(folder, clock)
-    database.migrate(db)
-    db.close()
     app = Flask("dachi.web")
     app.config.update(
-        FOLDER=folder,
         CLOCK=clock,
         TESTING=testing,
-        SECRET_KEY=_secret(folder),
         MAX_CONTENT_LENGTH=MAX_UPLOAD,
         MAX_FORM_MEMORY_SIZE=2 * 1024 * 1024,
         PERMANENT_SESSION_LIFETIME=timedelta(hours=14),
@@ -92,7 +88,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     filters.install(app)
     app.jinja_env.globals["form_keys"] = form_keys
     packing.install(app)
-    app.extensions["jobs"] = Jobs()
+    open_on(app, folder)
     for room in (
         accounts,
         steadiness,
@@ -136,6 +132,19 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     app.register_error_handler(RecursionError, _too_deep)
     app.register_error_handler(Exception, _apologise)
     return app
+
+
+def open_on(app: Flask, folder: Path) -> None:
+    """Serve a data folder, created and migrated as needed; nothing of another one stays behind.
+
+    Raises StoreError with a sentence where the folder cannot be used.
+    """
+    folder = database.open_folder(folder)
+    with closing(database.connect(folder, app.config["CLOCK"])) as db:
+        database.migrate(db)
+    app.config.update(FOLDER=folder, SECRET_KEY=_secret(folder))
+    app.extensions["jobs"] = Jobs()
+    app.extensions["patience"] = Patience()
 
 
 class _Sessions(SecureCookieSessionInterface):

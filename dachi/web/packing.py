@@ -17,7 +17,13 @@ def install(app: Flask) -> None:
     packing = Compress(app)
 
     def pack(response: Response) -> Response:
-        own = request.endpoint == "static" or not request.query_string
-        return packing.after_request(response) if own else response
+        if request.endpoint != "static" and request.query_string:
+            return response
+        plain = response.response
+        packed = packing.after_request(response)
+        # A file that was read and packed is not sent any more: nobody else closes it.
+        if packed.response is not plain and hasattr(plain, "close"):
+            plain.close()
+        return packed
 
     app.after_request(pack)

@@ -25,7 +25,6 @@ from secure import (
 )
 from werkzeug.wrappers import Response as BaseResponse
 
-from dachi.web.patience import Patience
 from dachi.web.session import load_user
 
 limiter = Limiter(get_remote_address, storage_uri="memory://")
@@ -57,7 +56,6 @@ def guard(app: Flask) -> None:
     manager.unauthorized_handler(ask_to_sign_in)
     manager.session_protection = "basic"
     csrf.init_app(app)
-    app.extensions["patience"] = Patience()
     app.before_request(_by_a_name_of_ours)
     app.register_error_handler(CSRFError, _stale_form)
     limiter.init_app(app)

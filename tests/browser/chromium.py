@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import atexit
+import functools
 import os
 import shutil
 from collections import Counter
@@ -66,22 +68,40 @@ def violations(page: Page, only: Any) -> list[tuple[str, str, str]]:
     return [(str(i), str(n), str(where)) for i, n, where in found]
 
 
+@functools.cache
+def the_browser() -> Browser:
+    """The one browser of this process; each test opens contexts of its own."""
+    playwright = sync_playwright().start()
+    browser = playwright.chromium.launch(executable_path=chromium(), args=FLAGS)
+    _OPEN.append((playwright, browser))
+    return browser
+
+
+#: What was started and is to be put away.
+_OPEN: list[tuple[Playwright, Browser]] = []
+
+
+def put_away() -> None:
+    """Close the browser, where one was started."""
+    the_browser.cache_clear()
+    while _OPEN:
+        playwright, browser = _OPEN.pop()
+        browser.close()
+        playwright.stop()
+
+
+#: For who runs single tests without the runner.
+atexit.register(put_away)
+
+
 class InChromium(Served):
     """A page on the served application; console errors fail the test."""
 
-    playwright: ClassVar[Playwright]
     browser: ClassVar[Browser]
 
     @classmethod
     def setUpClass(cls) -> None:
-        path = chromium()
-        cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(executable_path=path, args=FLAGS)
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        cls.browser.close()
-        cls.playwright.stop()
+        cls.browser = the_browser()
 
     def setUp(self) -> None:
         super().setUp()

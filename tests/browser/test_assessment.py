@@ -15,6 +15,7 @@ from dachi.data import catalogue
 from dachi.photos import stickers
 from dachi.photos.stickers import Colour
 from dachi.store import accounts, assessments, run_sheets
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.browser.test_journey import drag
 from tests.support import ago, pictured, plain_picture
@@ -69,6 +70,7 @@ class WholeAssessment(InChromium):
         expect(phone.locator("#count")).not_to_have_text(before)
         return {"pose": pose, "side": side, "mode": mode}
 
+    @slow("a whole visit in the browser")
     def test_four_poses_both_sides_both_modes(self) -> None:
         page = self.page
         data, known = self.shots["supine-leg-raise", "left", "active"]
@@ -199,6 +201,7 @@ class WholeAssessment(InChromium):
         self.assertEqual(answer.status if answer else 0, 410)
         self.assertEqual(self.serious_issues(phone), [])
 
+    @slow("a folder of photographs in the browser")
     def test_a_folder_is_sorted_and_everything_goes_on_after_a_closed_browser(self) -> None:
         page = self.page
         self.sign_in()

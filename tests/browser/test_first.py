@@ -5,6 +5,7 @@ import time
 from playwright.sync_api import Page, expect
 
 from dachi.store import accounts
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.browser.test_journey import value_of
 from tests.support import PASSWORD, rendered
@@ -53,6 +54,7 @@ class FirstReading(InChromium):
             for press in [f"Shift+{key}"] * tens + [key] * ones:
                 page.keyboard.press(press)
 
+    @slow("from an empty folder to a reading, as a stranger")
     def test_the_steps_lead_there(self) -> None:
         accounts.add(self.db, "new@quay.example", "Marit", PASSWORD)
         page, keys = self.page, page_keys(self)

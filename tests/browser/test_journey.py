@@ -8,6 +8,7 @@ from playwright.sync_api import Page, expect
 
 from dachi.core.assessing.runsheet import Slot
 from dachi.store import assessments, markings
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, ago, rendered
 
@@ -183,6 +184,7 @@ class Journey(InChromium):
         page.wait_for_url("**/p/*")
         expect(page.locator(".c-ring.c-left.c-passive")).to_have_count(1)
 
+    @slow("looks for stickers in a large picture")
     def test_stickers_from_colour_to_reading(self) -> None:
         """Pick the colour on one dot, look, accept: no mark is dragged."""
         page = self.page
@@ -221,6 +223,7 @@ class Journey(InChromium):
         self.assertEqual(first, "mark-shoulder")
         self.assertTrue(second.startswith("mark-") and second != first, second)
 
+    @slow("axe on every page in both themes")
     def test_five_pages_are_accessible_in_both_themes(self) -> None:
         tid = seed_visit(self)
         self.sign_in()

@@ -12,6 +12,7 @@ from dachi.core.words import PainKind, Place
 from dachi.store import assessments, felt, practice_log, practitioners, run_sheets, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.support import CLOCK, ago, day_ago
 
@@ -204,12 +205,25 @@ class Player(InChromium):
     def test_skipping_on_one_side_gives_the_other_as_much(self) -> None:
         phone, data = self.player()
         phone.clock.install(time=CLOCK.local())
-        item = next(
-            i
-            for i in data["items"]
-            if len({s["side"] for s in i["steps"]} - {None}) == 2
-            and [s["kind"] for s in i["steps"][1:4]] == ["hold", "ease", "hold"]
-        )
+
+        def in_turns(items: list[Any]) -> Any:
+            return next(
+                (
+                    i
+                    for i in items
+                    if len({s["side"] for s in i["steps"]} - {None}) == 2
+                    and [s["kind"] for s in i["steps"][1:4]] == ["hold", "ease", "hold"]
+                ),
+                None,
+            )
+
+        # Today's session may have none: each day of the week has its own.
+        at = 0
+        while in_turns(data["items"]) is None:
+            at += 1
+            phone.goto(re.sub(r"/play/\d+", f"/play/{at}", phone.url))
+            data = json.loads(phone.locator("#play-data").text_content() or "{}")
+        item = in_turns(data["items"])
         name = data["drills"][item["drill"]]["name"]
         # The full session, so that a side is long enough to be cut short.
         phone.goto(phone.url.replace("?short=1", ""))
@@ -237,9 +251,11 @@ class Player(InChromium):
         expect(now).to_contain_text("Round 2")
         phone.clock.run_for(5_500)
         kept = phone.evaluate(
-            "() => JSON.parse(localStorage.getItem(Object.keys(localStorage)"
-            ".find((k) => k.startsWith('dachi-play-')))).done"
-        )[item["drill"]]
+            "() => Object.keys(localStorage).filter((k) => k.startsWith('dachi-play-'))"
+            ".map((k) => JSON.parse(localStorage.getItem(k)).done)"
+        )
+        # The page was open shortened before: either has a place of its own.
+        kept = next(done[item["drill"]] for done in kept if item["drill"] in done)
         self.assertAlmostEqual(kept["left"], kept["right"], delta=0.01)
         self.assertLess(kept["left"], 25)
 
@@ -265,6 +281,7 @@ class Player(InChromium):
         self.page.goto(f"{self.base}/")
         expect(self.page.get_by_text("pain in the low back")).to_be_visible()
 
+    @slow("waits for a film to play")
     def test_the_screen_stays_on_without_a_wake_lock(self) -> None:
         """As on a phone in the local network, where pages come without https."""
         phone, _ = self.player()
@@ -289,6 +306,7 @@ class Player(InChromium):
         expect(phone.locator("#name")).to_have_text(name)
         expect(phone.get_by_role("button", name="Go on")).to_be_visible()
 
+    @slow("axe on every page in both themes")
     def test_pages_of_the_plan(self) -> None:
         page = self.page
         practitioners.update(self.db, self.coach.id, self.pid, email="runa@quay.example")

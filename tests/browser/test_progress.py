@@ -11,6 +11,7 @@ from dachi.studio.bench.acts import keep
 from dachi.studio.bench.around import surroundings
 from dachi.studio.phrases import say_day
 from dachi.studio.verdicts.summaries import anew
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.support import LEG_RAISE, ago, day_ago, rendered
 
@@ -95,6 +96,7 @@ class Progress(InChromium):
         shown = page.locator("#compare").evaluate("c => c.style.getPropertyValue('--cut')")
         self.assertEqual(shown, "0%")
 
+    @slow("axe on every page in both themes")
     def test_pages_are_accessible_in_both_themes_and_fit_a_phone(self) -> None:
         paths = (
             "/",

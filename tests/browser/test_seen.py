@@ -9,6 +9,7 @@ from dachi.data import catalogue
 from dachi.store import assessments, markings, photos
 from dachi.studio.visits import intake, recognised
 from dachi.studio.visits.intake import Incoming, Place
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.support import ago
 
@@ -89,6 +90,7 @@ class Seen(InChromium):
         self.assertIn(name, doubted)
         self.assertFalse({n.removeprefix("mark-") for n in doubted} & set(kept.mark_sds))
 
+    @slow("the network looks at pictures")
     def test_a_key_that_comes_too_soon_keeps_nothing(self) -> None:
         page = self.page
         expect(page.locator(".closeup").first).to_be_visible()

@@ -13,6 +13,7 @@ from dachi.core.assessing.runsheet import SheetLine
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot
 from dachi.store import assessments, run_sheets
+from tests import slow
 from tests.browser.chromium import InChromium
 from tests.browser.test_journey import drag
 from tests.support import CLOCK, LEG_RAISE, ago, plain_picture, sketched
@@ -93,6 +94,7 @@ class SecondVisit(InChromium):
                 found.append((side, mode, 1, *sketched(pose, shot, CLOCK.local())))
         return found
 
+    @slow("a second visit, all of it in the browser")
     def test_on_the_bench_alone(self) -> None:
         page = self.page
         aid = assessments.add(self.db, self.coach.id, self.pid, taken_at=ago(1), warmth="warm")

@@ -9,6 +9,7 @@ import numpy as np
 from dachi.core.body.pinhole import look_from
 from dachi.core.measuring.cards import CARDS, CODES, Ground, code_corners, in_view
 from dachi.photos.cards import find_all, find_at, find_cards, told
+from tests import slow
 
 GROUND = Ground(183.0, 61.0, 0.0)
 PPC = 14
@@ -105,6 +106,7 @@ class Finding(unittest.TestCase):
         self.assertEqual(set(found), {2, 3, 4})
         self.assertLess(max(np.linalg.norm(found[c] - truth[c], axis=1).max() for c in found), 2.0)
 
+    @slow("blurs many pictures")
     def test_blurred_cards_are_found_by_looking_harder(self) -> None:
         for blur, height in ((1.4, 60.0), (1.6, 60.0), (2.0, 90.0)):
             with self.subTest(blur):

@@ -60,7 +60,9 @@ class Taken(unittest.TestCase):
         self.folder = Path(holder.name)
 
     def stored(self, sha: str) -> Image.Image:
-        return Image.open(path_of(self.folder, sha, "photo"))
+        with Image.open(path_of(self.folder, sha, "photo")) as picture:
+            picture.load()
+            return picture
 
     def test_every_format_ends_as_an_upright_jpeg(self) -> None:
         for kind, mode in (

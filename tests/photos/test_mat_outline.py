@@ -9,6 +9,7 @@ from dachi.core.body.pinhole import CORNERS, look_from, mat_points
 from dachi.data import catalogue
 from dachi.photos.mat_outline import find_mat
 from dachi.photos.mat_patches import four_cornered
+from tests import slow
 
 SIZE = (1600, 1200)
 FLOOR, MAT = (150, 120, 90), (40, 90, 130)
@@ -35,6 +36,7 @@ def drawn(
 class Outlines(unittest.TestCase):
     # An edge is taken where it begins, since real mats are thick: up to 3 px inside a thin one.
 
+    @slow("renders many pictures")
     def test_a_mat_that_stands_out_is_found_to_some_pixels(self) -> None:
         for pose_id, yaw in (("supine-leg-raise", 12.0), ("straddle", -8.0)):
             with self.subTest(pose_id):

@@ -20,6 +20,7 @@ from dachi.photos.stickers import (
     pick_colour,
 )
 from dachi.simulation.camera import Shot, photograph, set_up, stickers
+from tests import slow
 
 SIZE = (1600, 1200)
 
@@ -38,6 +39,7 @@ def dots_of(pose_id: str, shot: Shot, without: tuple[str, ...] = ()) -> tuple[li
 
 
 class Finding(unittest.TestCase):
+    @slow("renders many pictures")
     def test_sunlit_and_shaded_pictures(self) -> None:
         for pose_id, side, value, sun in (
             ("supine-leg-raise", "left", 62.0, 1.0), ("half-split", "right", 95.0, 0.0),

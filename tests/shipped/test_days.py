@@ -2,40 +2,30 @@
 
 import ast
 import os
-import subprocess
-import sys
 import unittest
 from datetime import date
 from pathlib import Path
 
-from tests.support import LEAP_DAY
+from tests.__main__ import DAY, DAYS, day_of_commit
+from tests.support import LEAP_DAY, TODAY
 
 ROOT = Path(__file__).resolve().parents[2]
-#: They start servers of their own or look at no day; everything else of web and studio runs.
-BLIND = {
-    "test_killed", "test_cli", "test_nonsense", "test_logs", "test_bench_stumbles", "test_pages",
-    "test_cards", "test_seen_joints",
-}  # fmt: skip
 READS = {"now", "utcnow", "today", "time", "localtime", "gmtime"}
 
 
-def modules() -> list[str]:
-    found = [*(ROOT / "tests/web").glob("test_*.py"), *(ROOT / "tests/studio").glob("test_*.py")]
-    return sorted(f"tests.{p.parent.name}.{p.stem}" for p in found if p.stem not in BLIND)
-
-
 class OnAnotherDay(unittest.TestCase):
-    def test_all_tests_run_on_a_29_february(self) -> None:
-        self.assertEqual(date.fromisoformat(LEAP_DAY).strftime("%d %m"), "29 02")
+    def test_days_that_programs_stumble_over_take_their_turn(self) -> None:
+        self.assertIn(LEAP_DAY, DAYS)
+        found = {date.fromisoformat(d) for d in DAYS}
+        for day in ((2, 29), (12, 31), (1, 1)):
+            self.assertIn(day, {(d.month, d.day) for d in found})
+        # The last Sundays of March and of October.
+        self.assertTrue({d.month for d in found if d.weekday() == 6 and d.day > 24} >= {3, 10})
 
-    def test_web_and_studio_two_years_ahead(self) -> None:
-        day = "2030-11-26"
-        done = subprocess.run(
-            [sys.executable, "-W", "ignore::ResourceWarning", "-m", "unittest", *modules()],
-            cwd=ROOT, env=os.environ | {"DACHI_TEST_DAY": day}, capture_output=True, text=True,
-        )  # fmt: skip
-        self.assertEqual(done.returncode, 0, done.stderr[-4000:])
-        self.assertRegex(done.stderr, r"Ran \d{2,} tests")
+    def test_a_commit_has_one_day(self) -> None:
+        self.assertEqual(day_of_commit(), day_of_commit())
+        self.assertIn(day_of_commit(), DAYS)
+        self.assertIn(TODAY.date().isoformat(), (*DAYS, os.environ.get(DAY)))
 
 
 def clock_reads(source: str) -> list[str]:

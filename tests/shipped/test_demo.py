@@ -14,9 +14,8 @@ from html.parser import HTMLParser
 from pathlib import Path
 from urllib.parse import urldefrag, urlencode, urljoin, urlsplit
 
-from playwright.sync_api import sync_playwright
-
-from tests.browser.chromium import FLAGS, chromium
+from tests import slow
+from tests.browser.chromium import the_browser
 from tests.support import free_ports
 
 ROOT = Path(__file__).parents[2]
@@ -91,6 +90,7 @@ class Visitor:
         return answer.status, found, data
 
 
+@slow("starts the demo from nothing and asks for thousands of addresses")
 class Shipped(unittest.TestCase):
     def setUp(self) -> None:
         holder = tempfile.TemporaryDirectory(prefix="dachi-shipped-")
@@ -198,9 +198,8 @@ class Shipped(unittest.TestCase):
         """What a browser's console says of the main pages and the practitioner's own."""
         heard: list[str] = []
         base = f"http://127.0.0.1:{self.port}"
-        with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(executable_path=chromium(), args=FLAGS)
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
+        with the_browser().new_context(viewport={"width": 1280, "height": 800}) as context:
+            page = context.new_page()
             page.on(
                 "console",
                 lambda m: heard.append(f"{page.url}: {m.text}") if m.type == "error" else None,
@@ -219,5 +218,4 @@ class Shipped(unittest.TestCase):
             for address in addresses:
                 page.goto(address, wait_until="load")
                 page.wait_for_timeout(120)
-            browser.close()
         return heard

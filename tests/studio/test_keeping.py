@@ -34,7 +34,7 @@ from dachi.store.database import (
 )
 from dachi.studio.record import keeping
 from dachi.studio.record.keeping import KeepingProblem
-from dachi.web.app import create_app
+from dachi.web.app import create_app, open_on
 from tests.support import CLOCK, Pages, day_ago, plain_picture, rendered
 
 
@@ -83,8 +83,9 @@ class Backups(Keeping):
         with closing(connect(home, CLOCK)) as db:
             self.assertNotIn("Later", practitioners.everybodys_names(db))
         # The restored record opens, and its pictures are served.
-        client = create_app(home, CLOCK, testing=True).test_client()
-        self.client, self.app = client, client.application
+        open_on(self.app, home)
+        client = self.app.test_client()
+        self.client = client
         self.sign_in()
         self.assertEqual(self.client.get("/photo/1/preview.jpg").status_code, 200)
         self.assertTrue(keeping.check(home).whole)

@@ -8,10 +8,12 @@ import numpy as np
 from dachi.data import catalogue
 from dachi.photos.mat_outline import Outline
 from dachi.studio.bench import mat_seen, seen_joints
+from tests import slow
 from tests.studio.test_seen_joints import told
 
 
 class Size(unittest.TestCase):
+    @slow("renders many pictures")
     def test_only_the_person_tells_a_mat_from_a_larger_one_of_its_shape(self) -> None:
         for name in ("low-lunge", "butterfly"):
             image, truth = told(name)

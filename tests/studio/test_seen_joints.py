@@ -24,6 +24,7 @@ from dachi.studio.bench.opening import followed, start
 from dachi.studio.bench.reading import read
 from dachi.studio.bench.seen_joints import Question
 from dachi.studio.visits import recognised
+from tests import slow
 from tests.support import CLOCK, Pages, plain_picture
 
 PICTURES = Path(__file__).parents[1] / "pictures"
@@ -54,6 +55,7 @@ def body(image: np.ndarray, truth: dict) -> Fused:
 
 
 class Seeing(unittest.TestCase):
+    @slow("the network looks at many pictures")
     def test_marks_lie_nearer_than_where_they_would_start_blind(self) -> None:
         for name in ("low-lunge", "butterfly", "supine-leg-raise"):
             with self.subTest(name):

@@ -18,6 +18,7 @@ from dachi.photos.stickers import decode
 from dachi.studio.bench.seen_joints import see, see_anybody
 from dachi.studio.visits import recognised
 from dachi.studio.visits.shot_words import concerns
+from tests import slow
 from tests.support import Pages
 
 PICTURES = Path(__file__).parents[1] / "pictures"
@@ -50,6 +51,7 @@ class Words(unittest.TestCase):
             with self.subTest(name):
                 self.assertEqual(said(image, name, side), [])
 
+    @slow("spoils many pictures")
     def test_spoilt_ones(self) -> None:
         image, side = picture("low-lunge")
         h, w = image.shape[:2]

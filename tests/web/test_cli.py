@@ -18,6 +18,7 @@ from dachi.cli import main
 from dachi.start import bring_up_to_date
 from dachi.store import assessments, markings, practitioners
 from dachi.store.database import connect, migrate
+from tests import slow
 from tests.support import CLOCK
 
 
@@ -51,6 +52,7 @@ class Starting(unittest.TestCase):
         self.assertIn("DACHI_DATA=", words)
 
 
+@slow("fills the demo, pictures and all")
 class Demo(unittest.TestCase):
     def test_seven_assessments_over_twelve_weeks(self) -> None:
         with tempfile.TemporaryDirectory() as name:

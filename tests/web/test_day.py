@@ -34,6 +34,7 @@ from dachi.store import (
 from dachi.store.practitioners import get
 from dachi.studio.verdicts.histories import compared_variant
 from dachi.studio.visits import sheets as visits
+from tests import slow
 from tests.support import (
     CLOCK,
     LEG_RAISE,
@@ -375,7 +376,7 @@ class Phone(Day):
         outside = Client(Door(self.app))
         link = self.link(self.new_assessment())
         self.assertEqual(outside.get(link).status_code, 200)
-        self.assertEqual(outside.get("/static/dachi.css").status_code, 200)
+        self.assertEqual(outside.get("/static/dachi.css", buffered=True).status_code, 200)
         for path in ("/", "/sign-in", "/photo/1/thumb.jpg", "/cat", "/me"):
             self.assertEqual(outside.get(path).status_code, 404)
 
@@ -388,6 +389,7 @@ class Folder(Day):
             content_type="multipart/form-data",
         )
 
+    @slow("200 photographs")
     def test_two_hundred_photographs(self) -> None:
         aid = self.new_assessment()
         pictures = []

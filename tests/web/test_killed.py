@@ -34,6 +34,7 @@ from dachi.store import (
 from dachi.store.database import connect
 from dachi.studio.record import keeping, moving
 from dachi.studio.work import Work
+from tests import slow
 from tests.support import CLOCK, PASSWORD, ago, day_ago, free_ports, plain_picture, staged
 
 UPLOADS, KILLS, NEW_ACTS = 200, 12, 200
@@ -160,6 +161,7 @@ class Mortal(unittest.TestCase):
         return thread
 
 
+@slow("the server is killed a dozen times among 200 photographs")
 class Killed(Mortal):
     def test_a_day_of_two_hundred_uploads_and_markings(self) -> None:
         rng = random.Random(11)
@@ -242,6 +244,7 @@ def served_day(days: int) -> str:
     return (Clock().today() - timedelta(days=days)).isoformat()
 
 
+@slow("the server is killed through 200 acts")
 class NewParts(Mortal):
     """Moving, erasing, tables, links and handing over, cut short: wholly done, or not at all."""
 

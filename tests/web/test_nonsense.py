@@ -6,6 +6,7 @@ from pathlib import Path
 
 from dachi.store import weeks
 from dachi.store.weeks import Profile
+from tests import slow
 from tests.support import Pages, rendered
 
 WEB = Path(__file__).parents[2] / "dachi" / "web"
@@ -63,6 +64,7 @@ class Nonsense(Pages):
         some = self.rng.sample(self.names, self.rng.randint(0, most))
         return {n: self.rng.choice(VALUES) for n in some}
 
+    @slow("nonsense by the hundred at every address")
     def test_every_room(self) -> None:
         rounds = 0
         for rule in self.app.url_map.iter_rules():

@@ -10,10 +10,10 @@ from dachi.core.measuring.scene import SceneError
 from dachi.data import catalogue
 from dachi.store import accounts, practitioners
 from dachi.studio.bench.drafts import read_form
-from dachi.web.app import create_app
+from dachi.web.app import open_on
 from dachi.web.page_help import HELP
 from dachi.web.security import safe_path
-from tests.support import CLOCK, LEG_RAISE, Pages, plain_picture, rendered
+from tests.support import LEG_RAISE, Pages, plain_picture, rendered
 
 
 class Door(Pages):
@@ -381,7 +381,7 @@ class RelativeFolder(Pages):
         before = Path.cwd()
         self.addCleanup(os.chdir, before)
         os.chdir(self.folder.parent)
-        self.app = create_app(Path(self.folder.name), CLOCK, testing=True)
+        open_on(self.app, Path(self.folder.name))
         self.client = self.app.test_client()
         self.sign_in()
         tid = self.shot()

@@ -169,7 +169,8 @@ class Words(Pages):
             seen: list[str] = []
             environ = {"PATH_INFO": path, "REQUEST_METHOD": "GET", "SERVER_NAME": "localhost", "SERVER_PORT": "1",
                        "wsgi.url_scheme": "http", "wsgi.input": None, "wsgi.errors": None, "REMOTE_ADDR": "1.1.1.1"}  # fmt: skip
-            list(Door(self.app)(environ, lambda s, h, e=None, seen=seen: seen.append(s)))
+            sent = Door(self.app)(environ, lambda s, h, e=None, seen=seen: seen.append(s))
+            getattr(sent, "close", list)()
             self.assertEqual(int(seen[0].split()[0]), status, path)
         self.sign_in()
         invited = self.text(self.post("/account/coaches/invite", {"name": "Ikka"}))

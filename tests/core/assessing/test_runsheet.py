@@ -21,11 +21,13 @@ from dachi.core.assessing.runsheet import (
     with_trials,
 )
 from dachi.data import catalogue
+from tests import slow
 
 ALL = [p.id for p in catalogue().poses]
 
 
 class TheSheet(unittest.TestCase):
+    @slow("goes through every sheet")
     @given(st.sets(st.sampled_from(ALL), min_size=1), st.sampled_from(["left", "right"]))
     def test_order_of_every_sheet(self, poses: set[str], first: str) -> None:
         sheet = build(catalogue(), goals=poses, measured={}, first=first)

@@ -32,6 +32,7 @@ from dachi.data import (
     props,
     screening_questions,
 )
+from tests import slow
 from tools.demands import OUT, table
 
 BY_ID = {d.id: d for d in drills()}
@@ -166,6 +167,7 @@ class WhomItHarms(unittest.TestCase):
 
 
 class Weeks(unittest.TestCase):
+    @slow("weeks for every caution")
     def test_nothing_slips_through_the_planner(self) -> None:
         """Random people with answers, pains and age: no planned drill is one that is closed."""
         rng = random.Random(14)

@@ -17,6 +17,7 @@ from dachi.core.measuring.calibration import (
     solve_mat,
     square_root,
 )
+from tests import slow
 
 SIZE = (1600, 1200)
 
@@ -62,6 +63,7 @@ class Recovered(unittest.TestCase):
         fit = solve_mat(Mat(183, 61, corners_from(cam)), "side", *SIZE, None, 3.0)
         self.assertIn("assumed", fit.warnings[0])
 
+    @slow("Monte Carlo")
     def test_covariance_is_what_repeated_clicking_shows(self) -> None:
         cam = stand()
         rng = np.random.default_rng(5)

@@ -17,6 +17,7 @@ from dachi.core.measuring.cards import (
     in_view,
     read_cards,
 )
+from tests import slow
 
 SIZE = (1600, 1200)
 MAT = Ground(183.0, 61.0)
@@ -87,6 +88,7 @@ class TheCamera(unittest.TestCase):
         # The picture names its focal length in whole millimetres: that alone is left.
         self.assertLess(px.max(), 1.5)
 
+    @slow("Monte Carlo")
     def test_the_told_spread_is_the_spread(self) -> None:
         for cards in (CARDS, (1, 2, 4), (2, 4), (1, 4)):
             over, _ = errors(60, cards, 2)

@@ -20,6 +20,7 @@ from dachi.core.measuring.mark_planes import RayPlanes, StepOrder
 from dachi.core.measuring.perturbations import solve
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot, set_up
+from tests import slow
 from tests.support import scene_of
 
 
@@ -131,6 +132,7 @@ class Folding(unittest.TestCase):
         ignored = fold_in(far, marks, [marks[1]], solved, np.zeros(n), a)
         np.testing.assert_allclose(ignored.mean, 0)
 
+    @slow("Monte Carlo")
     def test_length_spread_against_repeated_clicking(self) -> None:
         shot = Shot("right", 95.0, yaw_deg=6, width=1600, height=1200)
         pose, _, scene, exact, marks, _, _ = placed("half-split", shot, segments_cm={})

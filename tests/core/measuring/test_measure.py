@@ -14,6 +14,7 @@ from dachi.core.measuring.measure import measure
 from dachi.core.measuring.scene import SceneError
 from dachi.data import catalogue
 from dachi.simulation.camera import Shot
+from tests import slow
 from tests.support import LEG_RAISE, scene_of
 
 CERTAIN = Assumptions(0.0, 0.0, 0.0, 0.0, 0.0)
@@ -99,6 +100,7 @@ class TrueAngles(unittest.TestCase):
 
 
 class Uncertainty(unittest.TestCase):
+    @slow("Monte Carlo")
     def test_propagation_agrees_with_monte_carlo(self) -> None:
         """Clicks and corners only: the stated SD against the spread of 300 clickings."""
         for yaw, value in ((0.0, 60.0), (18.0, 85.0), (-15.0, 110.0)):

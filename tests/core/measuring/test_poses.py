@@ -14,6 +14,7 @@ from dachi.core.measuring.measure import measure, measure_with, true_values
 from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import FOLDER, catalogue, load
 from dachi.simulation.camera import Shot, set_up, truths
+from tests import slow
 from tests.support import scene_of
 
 #: Pose, and how far (degrees, or cm for heights) the headline may lie from the truth when marks
@@ -210,6 +211,7 @@ class Views(unittest.TestCase):
 
 
 class Uncertainty(unittest.TestCase):
+    @slow("Monte Carlo in every pose")
     def test_propagation_agrees_with_monte_carlo_in_every_pose(self) -> None:
         """Stated spread against that of repeated clicking, body and limbs certain."""
         certain = Assumptions(0, 0, 0, 0, 0, 1e-3, 0, 0)

@@ -28,6 +28,7 @@ from dachi.core.practising.programme import (
 from dachi.core.practising.timeline import balance, timeline
 from dachi.core.words import Place
 from dachi.data import cautions, drills, gates, props
+from tests import slow
 
 #: ``bench practice`` does another thousand, with weeks of up to seven days.
 PEOPLE = 300
@@ -114,6 +115,7 @@ def broken(week: Week, person: Person) -> list[str]:
 
 
 class HardRules(unittest.TestCase):
+    @slow("weeks for hundreds of random people")
     def test_random_people(self) -> None:
         """Most practise one day a week, which is where a plan is quickest."""
         rng = random.Random(20261125)
