@@ -23,6 +23,7 @@ import time
 import unittest
 from collections import deque
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any
 
 import coverage
@@ -45,6 +46,8 @@ SENT = re.compile(r"SpooledTemporaryFile|BufferedRandom|mode='rb\+'")
 ROOM = 3 << 30
 MEMORY = "/dev/shm"
 COVERAGE = "DACHI_COVERAGE_FILE"
+#: A folder that is to keep which test ran which line, and the seconds each took.
+COVERAGE_KEPT = "DACHI_COVERAGE_KEPT"
 
 
 def every(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
@@ -102,6 +105,8 @@ class Timed(unittest.TextTestResult):
 
     def startTest(self, test: unittest.TestCase) -> None:
         """Begin to time it."""
+        if (seen := coverage.Coverage.current()) is not None and COVERAGE_KEPT in os.environ:
+            seen.switch_context(test.id())
         self.dropped.clear()
         self.began = time.monotonic()
         super().startTest(test)
@@ -253,6 +258,10 @@ def main(arguments: Sequence[str]) -> int:
         answers = deal(classes(under, slow), slow)
         if "--coverage" in arguments:
             say_coverage(folder)
+            if kept := os.environ.get(COVERAGE_KEPT):
+                shutil.copy2(f"{folder}/coverage", kept)
+                seconds = {f"{a['name']}.{t}": s for a in answers for s, t in a["times"]}
+                Path(kept, "seconds.json").write_text(json.dumps(seconds), "utf-8")
     if "--times" in arguments:
         single = [(s, f"{a['name']}.{t}") for a in answers for s, t in a["times"]]
         print("\n".join(f"{s:7.2f} s  {name}" for s, name in sorted(single, reverse=True)[:150]))

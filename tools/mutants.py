@@ -1,10 +1,11 @@
-"""Small faults put into the core one by one: do a package's own fast tests notice?
+"""Small faults put into the program one by one: do its tests notice?
 
-``make mutants`` runs all four packages within a time budget; ``python -m tools.mutants judging
---seconds 120 --list`` one of them, naming what survived. Faults are drawn evenly over a
-package's modules, the same ones every time. A fault is a comparison, an operator, a number, a
-condition or a jump changed; sentences are left alone. Each is tried in a forked process that
-has the libraries loaded already, so that trying one takes about a second.
+``make mutants`` tries a sample of every layer; ``python -m tools.mutants store --faults 40`` one
+of them. First the tests without browsers run once and tell which of them run which line, and how
+long each takes; then each fault is tried in a forked process by the tests that run its line, the
+quickest first. A fault is a comparison, an operator, a number, a condition or a jump changed;
+sentences are left alone. They are drawn evenly over a layer's modules, the same ones every time.
+Survivors are listed in ``var/survivors.txt``.
 """
 
 from __future__ import annotations
@@ -17,23 +18,37 @@ import hashlib
 import importlib
 import importlib.abc
 import importlib.machinery
+import json
 import os
+import pickle
 import random
 import signal
+import subprocess
 import sys
-import time
+import tempfile
 import unittest
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import ModuleType
 
+import coverage
+
 ROOT = Path(__file__).parents[1]
-PACKAGES = ("judging", "practising", "assessing", "measuring")
-#: Classes that take long: they do not belong to the fast tests of their package.
-SLOW = ("HardRules", "AgainstExhaustiveSearch", "Uncertainty", "MonteCarlo", "LessTime", "ByHand")
+#: Folders whose modules are looked at, by the name of their layer.
+LAYERS = {
+    "assessing": "core/assessing", "judging": "core/judging", "measuring": "core/measuring",
+    "practising": "core/practising", "store": "store", "studio": "studio", "web": "web",
+}  # fmt: skip
+TESTS = ("tests.core", "tests.store", "tests.studio", "tests.web", "tests.interchange",
+         "tests.drawing", "tests.photos")  # fmt: skip
+KEPT = ROOT / "var" / "mutants"
+#: So long a fault is looked for, s: what these tests leave counts as survived.
+LONGEST_S = 40.0
 #: A fault may make a loop endless; that counts as noticed.
-LONGEST_S = 60
+ENDLESS_S = 150
+#: So many of the faults that are tried must be noticed, of each layer.
+LEAST = 0.85
 SEED = 7
 #: Smaller numbers keep divisions from zero and loops from running on: a quarter more is the same.
 TOLERANCE = 2e-6
@@ -123,11 +138,11 @@ def touchable(tree: ast.Module) -> Iterator[ast.AST]:
             yield node
 
 
-def mutants_of(package: str, draw: int = SEED) -> list[Mutant]:
-    """Every fault there is for a package, shuffled within modules and dealt out in turn."""
+def mutants_of(layer: str, draw: int = SEED) -> list[Mutant]:
+    """Every fault there is for a layer, shuffled within modules and dealt out in turn."""
     by_module = []
-    for path in sorted((ROOT / "dachi" / "core" / package).glob("[!_]*.py")):
-        module = f"dachi.core.{package}.{path.stem}"
+    for path in sorted((ROOT / "dachi" / LAYERS[layer]).rglob("[!_]*.py")):
+        module = ".".join(path.relative_to(ROOT).with_suffix("").parts)
         tree = ast.parse(path.read_text("utf-8"))
         own = []
         for index, node in enumerate(touchable(tree)):
@@ -183,46 +198,81 @@ class Faulty(importlib.abc.MetaPathFinder, importlib.abc.Loader):
         exec(self.code, module.__dict__)
 
 
-def fast_tests(package: str) -> unittest.TestSuite:
-    """The package's own tests without those that take long."""
-    loader = unittest.TestLoader()
-    suite = unittest.TestSuite()
-    for path in sorted((ROOT / "tests" / "core" / package).glob("test_*.py")):
-        module = importlib.import_module(f"tests.core.{package}.{path.stem}")
-        for thing in vars(module).values():
-            if (
-                isinstance(thing, type)
-                and issubclass(thing, unittest.TestCase)
-                and thing.__module__ == module.__name__
-                and thing.__name__ not in SLOW
-            ):
-                suite.addTests(loader.loadTestsFromTestCase(thing))
-    return suite
+@dataclass(frozen=True)
+class Known:
+    """Which tests run which lines, and how long each takes, s."""
+
+    lines: dict[str, dict[int, list[str]]]
+    seconds: dict[str, float]
+
+    def about(self, mutant: Mutant) -> list[str]:
+        """The tests that run a fault's line, the quickest first.
+
+        A line that is run as its module is loaded is any test's that enters the module.
+        """
+        own = self.lines.get(str(mutant.path), {})
+        found = set(own.get(mutant.line, ())) or {t for tests in own.values() for t in tests}
+        return sorted(found & self.seconds.keys(), key=lambda t: (self.seconds[t], t))
 
 
-def survives(package: str, mutant: Mutant | None) -> bool:
-    """Run the fast tests on a fault (or on none) in this process; True where all pass."""
-    if mutant is not None:
-        sys.meta_path.insert(0, Faulty(mutant))
-    with open(os.devnull, "w") as quiet, contextlib.redirect_stdout(quiet):
-        sys.stderr = quiet
+def look(again: bool) -> Known:
+    """Run the tests once, noticing who runs what; what was noticed before, if it is there."""
+    file = KEPT / "known.pickle"
+    if again or not file.exists():
+        KEPT.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(prefix="dachi-mutants-") as folder:
+            done = subprocess.run(
+                [sys.executable, "-m", "tests", "--coverage", *TESTS],
+                cwd=ROOT, env=os.environ | {"DACHI_COVERAGE_KEPT": folder},
+            )  # fmt: skip
+            if done.returncode != 0:
+                raise SystemExit("the tests fail without any fault")
+            data = coverage.CoverageData(f"{folder}/coverage")
+            data.read()
+            lines = {
+                path: {
+                    line: [c for c in contexts if c]
+                    for line, contexts in data.contexts_by_lineno(path).items()
+                }
+                for path in data.measured_files()
+            }
+            seconds = json.loads(Path(folder, "seconds.json").read_text("utf-8"))
+        file.write_bytes(pickle.dumps(Known(lines, seconds)))
+    found: Known = pickle.loads(file.read_bytes())
+    return found
+
+
+def survives(mutant: Mutant, tests: Sequence[str], seconds: Mapping[str, float]) -> bool:
+    """Run tests on a fault in this process; True where all pass, as far as there was time."""
+    sys.meta_path.insert(0, Faulty(mutant))
+    quiet = os.open(os.devnull, os.O_WRONLY)
+    for stream in (1, 2):
+        os.dup2(quiet, stream)
+    spent = 0.0
+    for test in tests:
+        spent += seconds[test]
+        if spent > LONGEST_S and spent > seconds[test]:
+            return True
         try:
-            suite = fast_tests(package)
-            runner = unittest.TextTestRunner(quiet, failfast=True, verbosity=0)
-            return runner.run(suite).wasSuccessful()
+            suite = unittest.defaultTestLoader.loadTestsFromName(test)
+            result = unittest.TestResult()
+            suite.run(result)
         except Exception:
             # A fault that keeps the tests from even loading is noticed.
             return False
+        if not result.wasSuccessful():
+            return False
+    return True
 
 
-def begin(package: str, mutant: Mutant | None) -> int:
+def begin(mutant: Mutant, tests: Sequence[str], seconds: Mapping[str, float]) -> int:
     """Fork a process that tries one fault; its exit status is 0 where it survives."""
     child = os.fork()
     if child == 0:
-        signal.alarm(LONGEST_S)
+        signal.alarm(ENDLESS_S)
         status = 1
         try:
-            status = 0 if survives(package, mutant) else 1
+            status = 0 if survives(mutant, tests, seconds) else 1
         finally:
             os._exit(status)
     return child
@@ -231,30 +281,24 @@ def begin(package: str, mutant: Mutant | None) -> int:
 def preload() -> None:
     """Load what takes long to import, and nothing of ours."""
     for name in ("numpy", "scipy.optimize", "scipy.stats", "cv2", "PIL.Image", "hypothesis",
-                 "msgspec", "flask", "waitress"):  # fmt: skip
-        importlib.import_module(name)
+                 "msgspec", "flask", "flask_login", "flask_wtf", "flask_limiter", "waitress",
+                 "argon2", "fpdf"):  # fmt: skip
+        with contextlib.suppress(ImportError):
+            importlib.import_module(name)
 
 
 def examine(
-    package: str, seconds: float, draw: int = SEED, workers: int = 2
+    layer: str, known: Known, most: int, draw: int = SEED, workers: int = 2
 ) -> tuple[int, list[Mutant], int]:
-    """Try faults until the time is up: how many were tried, which survived, how many there are."""
-    os.waitpid(begin(package, None), 0)
-    healthy = begin(package, None)
-    if os.waitpid(healthy, 0)[1] != 0:
-        raise SystemExit(f"the fast tests of {package} fail without any fault")
-    every = mutants_of(package, draw)
-    waiting = iter(every)
+    """Try faults: how many were tried, which survived, how many there are."""
+    every = mutants_of(layer, draw)
+    waiting = iter(every[:most])
     running: dict[int, Mutant] = {}
     tried = 0
     survivors: list[Mutant] = []
-    end = time.monotonic() + seconds
     while True:
-        while len(running) < workers and time.monotonic() < end:
-            mutant = next(waiting, None)
-            if mutant is None:
-                break
-            running[begin(package, mutant)] = mutant
+        while len(running) < workers and (mutant := next(waiting, None)) is not None:
+            running[begin(mutant, known.about(mutant), known.seconds)] = mutant
         if not running:
             return tried, survivors, len(every)
         pid, status = os.wait()
@@ -265,27 +309,29 @@ def examine(
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Examine packages and print a table; 1 where fewer than four in five faults are noticed."""
+    """Examine layers and print a table; 1 where too few faults are noticed in one of them."""
     parser = argparse.ArgumentParser(prog="mutants", description=__doc__)
-    parser.add_argument("package", nargs="*", choices=(*PACKAGES, []), default=[])
-    parser.add_argument("--seconds", type=float, default=240.0, help="for each package")
+    parser.add_argument("layer", nargs="*", choices=(*LAYERS, []), default=[])
+    parser.add_argument("--faults", type=int, default=60, help="at most, of each layer")
     parser.add_argument(
         "--draw", type=int, default=SEED, help="another sample: what tests were not written for"
     )
-    parser.add_argument("--list", action="store_true", help="name the survivors")
+    parser.add_argument("--known", action="store_true", help="who runs what is as last time")
     args = parser.parse_args(arguments)
+    known = look(again=not args.known)
     preload()
     bad = False
-    print(f"{'package':12} faults tried noticed")
-    for package in args.package or PACKAGES:
-        tried, survivors, total = examine(package, args.seconds, args.draw)
+    listed: list[str] = []
+    print(f"{'layer':12} faults tried noticed")
+    for layer in args.layer or LAYERS:
+        tried, survivors, total = examine(layer, known, args.faults, args.draw)
         share = 1 - len(survivors) / max(tried, 1)
-        bad |= share < 0.8
-        print(f"{package:12} {total:6} {tried:5} {share:7.1%}", flush=True)
-        if args.list:
-            for m in sorted(survivors, key=lambda m: (m.module, m.line)):
-                line = m.path.read_text("utf-8").splitlines()[m.line - 1].strip()
-                print(f"    {m.path.relative_to(ROOT)}:{m.line}: {m.words}   | {line}")
+        bad |= share < LEAST
+        print(f"{layer:12} {total:6} {tried:5} {share:7.1%}", flush=True)
+        for m in sorted(survivors, key=lambda m: (m.module, m.line)):
+            line = m.path.read_text("utf-8").splitlines()[m.line - 1].strip()
+            listed.append(f"{m.path.relative_to(ROOT)}:{m.line}: {m.words}   | {line}")
+    (ROOT / "var" / "survivors.txt").write_text("\n".join(listed) + "\n", "utf-8")
     return 1 if bad else 0
 
 

@@ -10,7 +10,7 @@ from dachi.store import assessments, markings, run_sheets
 from dachi.studio.bench.around import surroundings
 from dachi.studio.bench.scenes import scene_of, whole
 from dachi.studio.recompute import recompute
-from tests.support import CLOCK, Pages, pictured
+from tests.support import CLOCK, Pages, ago, pictured
 
 
 class OneHold(Pages):
@@ -96,7 +96,7 @@ class OneHold(Pages):
         self.assertNotIn("Second photograph", self.text(self.client.get(f"/t/{self.other}")))
 
     def test_the_sheet_offers_the_second_phone(self) -> None:
-        aid = self.new_assessment("2028-02-27T09:00")
+        aid = self.new_assessment(ago(2))
         run_sheets.save(
             self.db, self.coach.id, aid,
             (SheetLine("front-split", "left", "passive", 2), SheetLine("pigeon", "left", "passive", 1)),
