@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 
 from dachi.core.measuring.scene import FanDrawing, Reading
+from dachi.core.rules import Z95
 from dachi.drawing.axes import points, tag, text
 
 
@@ -69,8 +70,8 @@ def _fan(fan: FanDrawing, reading: Reading, unit: float) -> str:
 def degrees(reading: Reading) -> str:
     """A reading as printed: whole units with the half width of its 95 % interval."""
     unit = {"deg": "°", "cm": " cm", "ratio": ""}[reading.unit]
-    half = max(1, round(1.96 * reading.sd))
+    half = max(1, round(Z95 * reading.sd))
     if reading.unit == "ratio":
-        return f"{reading.value:.2f} ± {1.96 * reading.sd:.2f}"
+        return f"{reading.value:.2f} ± {Z95 * reading.sd:.2f}"
     whole = round(reading.value)
     return f"{'−' if whole < 0 else ''}{abs(whole)}{unit} ± {half}{unit}"

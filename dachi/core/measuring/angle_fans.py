@@ -11,6 +11,7 @@ from dachi.core.body.pinhole import Camera
 from dachi.core.catalogue.formula import Frame
 from dachi.core.catalogue.poses import Fan
 from dachi.core.measuring.scene import FanDrawing, Point
+from dachi.core.rules import Z95
 
 Array = NDArray[np.float64]
 
@@ -41,7 +42,7 @@ def draw_fan(
     rim_r = 0.62 * radius
     steps = max(2, math.ceil(abs(sweep) / 3.0))
     arc = [zero + sweep * i / steps for i in range(steps + 1)]
-    spread = 1.96 * sd
+    spread = Z95 * sd
     towards = math.copysign(1.0, sweep)
     edge = [zero + sweep + towards * spread * (i / 4.0 - 1.0) for i in range(9)]
     ticks = np.arange(0.0, abs(sweep), TICK_EVERY_DEG)

@@ -22,6 +22,7 @@ from dachi.core.body.pinhole import (
     rotation_from,
     rotations_from,
 )
+from dachi.core.rules import Z95
 from dachi.errors import NotDone
 
 Array = NDArray[np.float64]
@@ -171,7 +172,7 @@ def _focal_found(best: CameraEstimate, longer: int) -> str:
     if spread < 0.12:
         return (
             "the picture does not tell its focal length; the mat suggests "
-            f"{found:.0f} mm (± {1.96 * spread * found:.0f})"
+            f"{found:.0f} mm (± {Z95 * spread * found:.0f})"
         )
     return (
         "the picture does not tell its focal length and the mat is seen too squarely "

@@ -7,12 +7,13 @@ from collections.abc import Mapping
 
 from dachi.core.catalogue.poses import Check, agrees
 from dachi.core.measuring.scene import CheckResult
+from dachi.core.rules import ONE_SIDED_Z95, Z95
 
 #: How far (standard deviations) above its limit a compensation must lie to send a shot back.
 KNOWN_SD = 0.3
 #: A compensation below its limit is pointed at where so many standard deviations more would pass
 #: it, and it is at least this share of it.
-UNSURE_SD, LEAST_SHARE = 1.645, 1.0 / 3.0
+UNSURE_SD, LEAST_SHARE = ONE_SIDED_Z95, 1.0 / 3.0
 #: A compensation this much over its limit must show; where even that is hidden, it is said.
 BLIND_SHARE = 1.5
 FORESHORTENED_RETAKE_DEG = 20.0
@@ -53,7 +54,7 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
             message += " These marks tell it no better than ± {spread}: look as well."
     unit = "°" if check.unit == "deg" else " cm" if check.unit == "cm" else ""
     text = message.format(
-        value=f"{shown:.0f}{unit}", limit=f"{check.limit:g}{unit}", spread=f"{1.96 * sd:.0f}{unit}"
+        value=f"{shown:.0f}{unit}", limit=f"{check.limit:g}{unit}", spread=f"{Z95 * sd:.0f}{unit}"
     )
     if status == "retake":
         text = f"Take it again: {text}"

@@ -157,7 +157,7 @@ def accepted(around: Around, at: Surroundings, form: Mapping[str, str]) -> Marki
     left = [drafts.label_of(g, at.pose) for g in drafts.in_order(at.pose, guesses)]
     if left:
         raise SceneError(
-            f"still at the starting guess: {', '.join(left)}. Move each onto its joint, or "
+            f"still at the starting guess: {', '.join(left)}. Move each onto its place, or "
             "confirm it with the space bar"
         )
     if form.get("sure") != "1":

@@ -453,8 +453,8 @@ class Fans(unittest.TestCase):
         self.assertEqual(self.polar(found.vertex)[1], 0)
         for point, angle, radius in (
             (found.zero_end, 0, 50), (found.line_end, 90, 50), (found.rim[0], 0, 31), (found.rim[-1], 90, 31),
-            (found.label_at, 45, 31 * 1.22), (found.soft[0], 90 - 3.92, 31 * 0.86), (found.soft[8], 90 + 3.92, 31 * 0.86),
-            (found.soft[-1], 90 - 3.92, 31 * 1.12), (found.soft[9], 90 + 3.92, 31 * 1.12),
+            (found.label_at, 45, 31 * 1.22), (found.soft[0], 90 - 2 * 1.959964, 31 * 0.86), (found.soft[8], 90 + 2 * 1.959964, 31 * 0.86),
+            (found.soft[-1], 90 - 2 * 1.959964, 31 * 1.12), (found.soft[9], 90 + 2 * 1.959964, 31 * 1.12),
         ):  # fmt: skip
             got = self.polar(point)
             self.assertAlmostEqual(got[0], angle, places=6)
