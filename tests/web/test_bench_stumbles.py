@@ -62,7 +62,7 @@ class NothingIsReadFromGuesses(Bench):
         page = self.page(f"/t/{self.tid}")
         self.assertNotIn("big-number", page)
         self.assertNotIn("Take it again", page)
-        self.assertIn("The angle shows once every mark is on its joint", page)
+        self.assertIn("The angle shows once every mark is in its place", page)
         form = self.template(self.tid, "front-split", "guess")
         names = [k for k in form if k.endswith("-state")]
         for left in (names[:1], names[-1:]):
