@@ -2,10 +2,10 @@
 
 ``make mutants`` tries a sample of every layer; ``python -m tools.mutants store --faults 40`` one
 of them. First the tests without browsers run once and tell which of them run which line, and how
-long each takes; then each fault is tried in a forked process by the tests that run its line, the
-quickest first. A fault is a comparison, an operator, a number, a condition or a jump changed;
-sentences are left alone. They are drawn evenly over a layer's modules, the same ones every time.
-Survivors are listed in ``var/survivors.txt``.
+long each takes; then each fault is tried in a forked process by the tests that run its line,
+those first that tell most in least time. A fault is a comparison, an operator, a number, a
+condition or a jump changed; sentences are left alone. They are drawn evenly over a layer's
+modules, the same ones every time. Survivors are listed in ``var/survivors.txt``.
 """
 
 from __future__ import annotations
@@ -27,6 +27,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -206,13 +207,15 @@ class Known:
     seconds: dict[str, float]
 
     def about(self, mutant: Mutant) -> list[str]:
-        """The tests that run a fault's line, the quickest first.
+        """The tests that run a fault's line, those first that tell most in least time.
 
         A line that is run as its module is loaded is any test's that enters the module.
         """
         own = self.lines.get(str(mutant.path), {})
-        found = set(own.get(mutant.line, ())) or {t for tests in own.values() for t in tests}
-        return sorted(found & self.seconds.keys(), key=lambda t: (self.seconds[t], t))
+        goes = Counter(t for tests in own.values() for t in tests)
+        found = (set(own.get(mutant.line, ())) or set(goes)) & self.seconds.keys()
+        # Who goes through more of the module is more likely to be about it.
+        return sorted(found, key=lambda t: (-goes[t] / (0.5 + self.seconds[t]), t))
 
 
 def look(again: bool) -> Known:
@@ -331,7 +334,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         for m in sorted(survivors, key=lambda m: (m.module, m.line)):
             line = m.path.read_text("utf-8").splitlines()[m.line - 1].strip()
             listed.append(f"{m.path.relative_to(ROOT)}:{m.line}: {m.words}   | {line}")
-    (ROOT / "var" / "survivors.txt").write_text("\n".join(listed) + "\n", "utf-8")
+        (ROOT / "var" / "survivors.txt").write_text("\n".join(listed) + "\n", "utf-8")
     return 1 if bad else 0
 
 
