@@ -1,19 +1,32 @@
 """Rows belong to their coach; corrections add; conflicts are said."""
 
+import json
 import sqlite3
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 from dachi.core.assessing.runsheet import Slot
+from dachi.core.measuring.figure_match import Region
 from dachi.core.measuring.scene import Reading, Result
-from dachi.store import accounts, assessments, database, markings, photos, positions, practitioners
+from dachi.store import (
+    accounts,
+    assessments,
+    copies,
+    database,
+    invitations,
+    markings,
+    photos,
+    positions,
+    practitioners,
+)
 from dachi.store.database import Conflict, StoreError
 from dachi.store.markings import Marking
 from tests.support import CLOCK, LEG_RAISE, Studio
 
 
-class Kept(Studio):
+class Arranged(Studio):
     def setUp(self) -> None:
         super().setUp()
         self.other = accounts.add(self.db, "other@quay.example", "Oska", "another long password")
@@ -35,6 +48,8 @@ class Kept(Studio):
         markings.keep_readings(self.db, self.coach.id, marking_id, result, "v")
         return marking_id
 
+
+class Kept(Arranged):
     def test_nobody_else_sees_anything(self) -> None:
         self.mark(70.0)
         stranger = self.other.id
@@ -154,3 +169,62 @@ class Folder(unittest.TestCase):
             (folder / "002-b.sql").write_text("CREATE TABLE b (x INTEGER) STRICT;")
             self.assertEqual(database.migrate(db, folder), 2)
             db.close()
+
+
+class Answers(Arranged):
+    """What functions that change something answer, and what comes back as it was kept."""
+
+    def test_true_once_and_false_after(self) -> None:
+        invitations.make(self.db, self.coach.id, "Ikka")
+        (link,) = invitations.open_ones(self.db, self.coach.id)
+        self.assertFalse(invitations.take_back(self.db, self.other.id, link.id))
+        for act in (
+            lambda: invitations.take_back(self.db, self.coach.id, link.id),
+            lambda: assessments.delete_trial(self.db, self.coach.id, self.tid),
+            lambda: assessments.restore_trial(self.db, self.coach.id, self.tid),
+        ):
+            self.assertIs(act(), True)
+            self.assertIs(act(), False)
+
+    def test_whether_it_was_the_coachs_own(self) -> None:
+        region = Region(1.0, 2.0, 3.0)
+        for act in (
+            lambda who: photos.set_joints(
+                self.db, who, 1, {"hip": (1.04, 2.06)}, (), {"hip": 3.14}
+            ),
+            lambda who: photos.set_head(self.db, who, 1, region),
+            lambda who: photos.set_cards(self.db, who, 1, {}),
+            lambda who: assessments.hold_with(self.db, who, self.tid, None),
+        ):
+            self.assertIs(act(self.other.id), False)
+            self.assertIs(act(self.coach.id), True)
+        kept = self.db.execute("SELECT joints FROM photo WHERE id = 1").fetchone()[0]
+        self.assertEqual(json.loads(kept), {"hip": [1.0, 2.1, 3.1]})
+
+    def test_marks_come_back_as_they_were_kept(self) -> None:
+        marking = Marking(
+            marks={"hip": (1.5, 2.5), "raised_knee": (3.5, 4.5)}, mark_sds={"hip": 6.0},
+            level=((10.0, 20.0), (30.0, 40.0)), corners={"near_left": (5.0, 6.0)},
+            facing="left", overrule_reason="seen", marked="felt", seen=("hip",),
+        )  # fmt: skip
+        for number in (1, 2):
+            at = markings.save(self.db, self.coach.id, self.tid, marking, once_key=f"k{number}")
+            newest = markings.history(self.db, self.coach.id, self.tid)[0]
+            self.assertEqual(
+                newest,
+                replace(
+                    marking, id=at, trial_id=self.tid, number=number, created_at=newest.created_at
+                ),
+            )
+            self.assertEqual(
+                markings.newest_of(self.db, self.coach.id, self.aid), {self.tid: newest}
+            )
+
+    def test_a_copy_into_folders_that_are_not_there(self) -> None:
+        to = self.folder / "one" / "two" / "copy.sqlite3"
+        copies.copy(self.folder / database.FILE, to)
+        self.assertEqual(copies.version(to), database.newest_version())
+        self.assertEqual(to.stat().st_mode & 0o777, 0o600)
+        with self.assertRaisesRegex(StoreError, "could not be copied"):
+            copies.copy(self.folder / "no" / "such.sqlite3", to)
+        self.assertEqual([p.name for p in to.parent.iterdir()], ["copy.sqlite3"])
