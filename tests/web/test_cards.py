@@ -106,7 +106,7 @@ class Cards(Pages):
         self.assertIn("Only card 2 was found", one)
         none = self.text(self.client.get(f"/t/{self.sent(cards=(), seed=3)}"))
         self.assertNotIn("corner card was found", none)
-        self.assertIn("corner cards</a> would tell the camera", none)
+        self.assertIn("Corner cards</a> would tell the camera", none)
 
     def test_nobody_else_writes_them(self) -> None:
         tid = self.sent()
