@@ -331,6 +331,7 @@ class Interruptions(InChromium):
         (count,) = self.db.execute("SELECT count(*) FROM marking").fetchone()
         self.assertEqual(count, 1)
 
+    @slow("waits for offers to run out")
     def test_delete_and_undo(self) -> None:
         page = self.page
         page.locator(".strip-who").click()

@@ -43,6 +43,7 @@ class Seen(InChromium):
         )
         return {n.removesuffix("-x"): x for n, x in found}
 
+    @slow("the network looks at pictures")
     def test_close_ups_of_what_wants_a_look_are_kept_with_one_key(self) -> None:
         page, seen = self.page, self.marks()
         photo = photos.get(self.db, self.coach.id, 1)
@@ -131,6 +132,7 @@ class Seen(InChromium):
         self.assertLess(looked[0].sd, as_seen[0].sd)
         self.assertEqual(markings.history(self.db, self.coach.id, self.tid)[0].seen, ())
 
+    @slow("the network looks at pictures")
     def test_marks_come_by_themselves_while_nobody_marks(self) -> None:
         self.app.config["PROPOSE"] = True
         pose = catalogue().pose("butterfly")

@@ -105,6 +105,7 @@ class OnThePhone(Pages):
     def last(self) -> dict[str, Any]:
         return dict(self.phone.get(f"{self.link}/state").json["last"])
 
+    @slow("the network looks at pictures")
     def test_what_was_sent_is_looked_at_and_may_be_replaced(self) -> None:
         sent = self.send((PICTURES / "supine-leg-raise.jpg").read_bytes(), "1")
         self.assertEqual((sent["last"]["looked"], sent["last"]["said"]), (False, []))

@@ -12,6 +12,7 @@ from dachi.store import assessments, photos, positions
 from dachi.studio.bench.around import surroundings
 from dachi.studio.bench.opening import start
 from dachi.studio.bench.scenes import scene_of
+from tests import slow
 from tests.photos.test_cards import picture
 from tests.support import Pages
 
@@ -80,6 +81,7 @@ class Cards(Pages):
         page = self.text(self.client.get(f"/t/{tid}"))
         self.assertNotIn("The camera is known from cards 1, 2, 3 and 4.</span>", page)
 
+    @slow("renders many pictures")
     def test_a_camera_that_moves_is_noticed_and_one_that_stays_lends_its_cards(self) -> None:
         aid = self.new_assessment()
 
