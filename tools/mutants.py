@@ -45,9 +45,9 @@ TESTS = ("tests.core", "tests.store", "tests.studio", "tests.web", "tests.interc
          "tests.drawing", "tests.photos")  # fmt: skip
 KEPT = ROOT / "var" / "mutants"
 #: So long a fault is looked for, s: what these tests leave counts as survived.
-LONGEST_S = 40.0
+LONGEST_S = 120.0
 #: A fault may make a loop endless; that counts as noticed.
-ENDLESS_S = 150
+ENDLESS_S = 400
 #: So many of the faults that are tried must be noticed, of each layer.
 LEAST = 0.85
 SEED = 7
@@ -209,13 +209,21 @@ class Known:
     def about(self, mutant: Mutant) -> list[str]:
         """The tests that run a fault's line, those first that tell most in least time.
 
-        A line that is run as its module is loaded is any test's that enters the module.
+        Classes take turns: tests of one class mostly look at the same thing. A line that is run
+        as its module is loaded is any test's that enters the module.
         """
         own = self.lines.get(str(mutant.path), {})
         goes = Counter(t for tests in own.values() for t in tests)
         found = (set(own.get(mutant.line, ())) or set(goes)) & self.seconds.keys()
         # Who goes through more of the module is more likely to be about it.
-        return sorted(found, key=lambda t: (-goes[t] / (0.5 + self.seconds[t]), t))
+        best = sorted(found, key=lambda t: (-goes[t] / (0.5 + self.seconds[t]), t))
+        turns: Counter[str] = Counter()
+        place = {}
+        for test in best:
+            owner = test.rpartition(".")[0]
+            place[test] = turns[owner]
+            turns[owner] += 1
+        return sorted(best, key=lambda t: place[t])
 
 
 def look(again: bool) -> Known:
