@@ -412,9 +412,10 @@ class Histories(History):
         (x,) = d.families[0].lines
         assert x.first is not None and x.last is not None
         self.assertIs(x.last.verdict, LOSS)
-        kind, words, pained = summaries._told(x, "deg", known=False, hurting="groin") or ()
-        self.assertEqual((kind, pained), (NewsKind.LOSS, True))
-        self.assertIn("pain in the groin", words)
+        told = summaries._told(x, "deg", known=False, hurting="groin")
+        assert told is not None
+        self.assertEqual((told[0], told[2]), (NewsKind.LOSS, True))
+        self.assertIn("pain in the groin", told[1])
 
     def test_when_standing_still_is_worth_a_word(self) -> None:
         """New, and certain enough that a useful rate is out of the question: either way round."""
