@@ -12,6 +12,7 @@ from dachi.data import catalogue, screening_questions
 from dachi.store import assessments, goals, practitioners, preparation
 from dachi.store.goals import Goal
 from dachi.store.summaries import Change, News, NewsKind
+from dachi.studio.practice import weeks
 from dachi.studio.verdicts import (
     acts,
     charting,
@@ -394,7 +395,7 @@ class Histories(History):
         held = SimpleNamespace(limiter=SimpleNamespace(rule=rule))
         with (
             mock.patch.object(conclusions, "drill_by_id", return_value=known),
-            mock.patch.object(conclusions.weeks, "kept_week", return_value=week),
+            mock.patch.object(weeks, "kept_week", return_value=week),
         ):
             said = conclusions._practise(self.work, self.who(), held, None)
             plain = conclusions._practise(self.work, self.who(), None, "2028-02-29")
@@ -402,7 +403,7 @@ class Histories(History):
         self.assertIn("above all often", plain)
         self.assertNotIn("warm", said + plain)
         self.assertIn("until", plain)
-        with mock.patch.object(conclusions.weeks, "kept_week", return_value=None):
+        with mock.patch.object(weeks, "kept_week", return_value=None):
             self.assertIn("Work on hip flexors", conclusions._practise(self.work, self.who(), held, None))  # fmt: skip
 
     def test_a_day_of_pain_makes_a_loss_news_of_its_own(self) -> None:
