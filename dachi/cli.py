@@ -6,7 +6,9 @@ import argparse
 import contextlib
 import json
 import os
+import signal
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -22,7 +24,30 @@ if TYPE_CHECKING:
 
 
 def main(argv: list[str] | None = None) -> int:
-    """Run a command; return the exit status (2 for unusable arguments or surroundings)."""
+    """Run a command; return the exit status (2 for unusable arguments or surroundings).
+
+    What it writes is for its owner's eyes only. Interrupted, it says so and leaves nothing half
+    done.
+    """
+    os.umask(0o077)
+    alone = threading.current_thread() is threading.main_thread()
+    before = signal.signal(signal.SIGTERM, _stop) if alone else None
+    try:
+        return _run(argv)
+    except KeyboardInterrupt:
+        print("dachi: stopped. What was not finished was taken away again.", file=sys.stderr)
+        return 130
+    finally:
+        if alone:
+            signal.signal(signal.SIGTERM, before)
+
+
+def _stop(*_: object) -> None:
+    """Told to end: what is open is closed as after Ctrl-C."""
+    raise KeyboardInterrupt
+
+
+def _run(argv: list[str] | None) -> int:
     parser = argparse.ArgumentParser(prog="dachi", description=__doc__)
     commands = parser.add_subparsers(dest="command", required=True)
     for name, about in (
@@ -236,6 +261,7 @@ def _move(args: argparse.Namespace) -> int:
     """People of a coach into a file, or out of one."""
     from dachi.studio.record import moving
     from dachi.studio.work import Work
+    from dachi.unfinished import unfinished
 
     try:
         with _coach_of(args.data, args.coach) as (db, folder, coach):
@@ -247,8 +273,11 @@ def _move(args: argparse.Namespace) -> int:
                 return 0
             if args.file.exists():
                 raise StoreError(f"{args.file} is there already: name another file.")
-            with args.file.open("xb") as out:
-                lost = moving.send(work, moving.everybody(work), out)
+            part = args.file.with_name(f".part-{os.getpid()}-{args.file.name}")
+            with unfinished(folder, part):
+                with part.open("xb") as out:
+                    lost = moving.send(work, moving.everybody(work), out)
+                os.replace(part, args.file)
             print(f"{args.file}: everybody of {coach.email}.")
             return 1 if lost else 0
     except (Told, OSError) as error:

@@ -91,11 +91,16 @@ def _look_after(folder: Path, clock: Clock) -> None:
 
 
 def _sweep(folder: Path, clock: Clock) -> None:
-    """Put picture files that no record knows aside, and say what was not or put back."""
+    """Clear away what was being written, put picture files that no record knows aside, and say
+    what was not or was put back.
+    """
+    from dachi import unfinished
     from dachi.photos import strays
     from dachi.store import photos
     from dachi.store.database import connect
 
+    unfinished.sweep(folder)
+    unfinished.sweep_beside(folder)
     db = connect(folder, clock)
     swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
     db.close()

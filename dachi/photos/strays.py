@@ -14,6 +14,8 @@ KEEP_DAYS = 30
 #: A crash leaves a picture or two; more unknown files than this share of all of them means that
 #: the database is not the one they belong to.
 MOST_UNKNOWN = 0.5
+#: Where files are written under another name first.
+PARTS = ("", "photos/*/", "cache/faces/*/", "copies/", "outbox/*/", "tls/")
 
 
 class InUse(Trouble):
@@ -58,8 +60,9 @@ def sweep(folder: Path, known: Collection[str], *, now: float) -> Swept:
     ``now`` is the time in seconds since 1970.
     """
     photos, strays = folder / "photos", folder / "strays"
-    for path in (*photos.glob("*/.part-*"), *(folder / "cache").glob("faces/*/.part-*")):
-        path.unlink(missing_ok=True)
+    for place in PARTS:
+        for path in folder.glob(f"{place}.part-*"):
+            path.unlink(missing_ok=True)
     back = 0
     for path in strays.glob("*"):
         digest = path.name.split(".")[0]

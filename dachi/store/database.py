@@ -238,6 +238,10 @@ def open_folder(folder: Path) -> Path:
         probe = folder / f".probe-{os.getpid()}"
         probe.write_bytes(b"")
         probe.unlink()
+        for path in (*folder.glob(f"{FILE}*"), *folder.glob("dachi.log*"), folder / COPIES):
+            # The folder itself may be open to others: it was there before.
+            if path.exists():
+                path.chmod(0o700 if path.is_dir() else 0o600)
     except OSError as error:
         raise StoreError(
             f"The data folder {folder} cannot be written to ({error.strerror}). Choose another "

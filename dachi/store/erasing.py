@@ -62,13 +62,28 @@ def photographs(db: Database, coach_id: int, practitioner_id: int) -> Gone | Non
 
 
 def put_away(db: Database, coach_id: int, before: str) -> Gone | None:
-    """Remove a coach's trials that were put away before a moment (ISO)."""
+    """Remove a coach's trials that were put away before a moment (ISO), photographs left out of
+    a visit before it, and those that no visit has known since.
+    """
+    lost = db.execute(
+        "SELECT id FROM photo WHERE coach_id = ? AND created_at < ?"
+        " AND id NOT IN (SELECT photo_id FROM trial)"
+        " AND id NOT IN (SELECT photo_id FROM tray WHERE left_out_at IS NULL OR left_out_at >= ?)",
+        (coach_id, before, before),
+    )
+    shown = {r["id"] for r in lost.fetchall()}
+    out = "left_out_at < ? AND photo_id IN (SELECT id FROM photo WHERE coach_id = ?)"
+    shown |= {
+        r["photo_id"]
+        for r in db.execute(f"SELECT photo_id FROM tray WHERE {out}", (before, coach_id)).fetchall()
+    }
+    db.execute(f"DELETE FROM tray WHERE {out}", (before, coach_id))
     return _remove(
         db, "trial",
         "SELECT t.id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
         " JOIN practitioner p ON p.id = a.practitioner_id"
         " WHERE p.coach_id = ? AND t.deleted_at IS NOT NULL AND t.deleted_at < ?",
-        (coach_id, before),
+        (coach_id, before), shown or None,
     )  # fmt: skip
 
 
@@ -161,7 +176,12 @@ def _orphans(
     )
 
 
-def compact(db: Database) -> None:
-    """Write the database anew so that nothing removed is left in its file or its log."""
+def compact(db: Database) -> bool:
+    """Write the database anew so that nothing removed is left in its file or its log.
+
+    Overwriting what is deleted is not enough: pages that were balanced keep copies of cells. False
+    where somebody is reading an older state still, and the log could not be emptied.
+    """
     db.execute("VACUUM")
-    db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    busy, _, _ = db.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchone()
+    return not busy

@@ -29,7 +29,7 @@ MOVED = (
 #: What stays: accounts, keys and links, what is derived again.
 LEFT = (
     "coach", "coach_session", "happening", "invitation", "private_link", "phone_link",
-    "pose_summary", "scatter_evidence",
+    "pose_summary", "scatter_evidence", "erasure",
 )  # fmt: skip
 #: What is moved although it is derived: it may have been derived again since.
 DERIVED = ("reading", "check_result", "proposal", "week_plan")

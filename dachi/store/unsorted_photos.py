@@ -24,10 +24,11 @@ class UnsortedPhoto:
 
 
 def add(db: Database, coach_id: int, assessment_id: int, photo_id: int, name: str) -> None:
-    """Keep a photograph until it is sorted onto the sheet."""
+    """Keep a photograph until it is sorted onto the sheet; one that was left out is in again."""
     db.execute(
-        "INSERT OR IGNORE INTO tray (assessment_id, photo_id, name, created_at)"
-        f" SELECT id, ?, ?, ? FROM {VISIT}",
+        "INSERT INTO tray (assessment_id, photo_id, name, created_at)"
+        f" SELECT id, ?, ?, ? FROM {VISIT} WHERE true"
+        " ON CONFLICT DO UPDATE SET left_out_at = NULL",
         (photo_id, name[:200], db.now(), assessment_id, coach_id),
     )
 
@@ -37,7 +38,8 @@ def of_assessment(db: Database, coach_id: int, assessment_id: int) -> list[Unsor
     rows = db.execute(
         "SELECT t.photo_id, t.name, t.joints, ph.taken_at, ph.width, ph.height"
         " FROM tray t JOIN photo ph ON ph.id = t.photo_id"
-        f" WHERE t.assessment_id IN {VISIT} ORDER BY t.created_at, t.photo_id",
+        f" WHERE t.left_out_at IS NULL AND t.assessment_id IN {VISIT}"
+        " ORDER BY t.created_at, t.photo_id",
         (assessment_id, coach_id),
     )
     return [
@@ -58,6 +60,7 @@ def unseen(db: Database, coach_id: int) -> list[tuple[int, int, str]]:
     rows = db.execute(
         "SELECT t.assessment_id, t.photo_id, ph.sha256 FROM tray t"
         " JOIN photo ph ON ph.id = t.photo_id WHERE ph.coach_id = ? AND t.joints IS NULL"
+        " AND t.left_out_at IS NULL"
         " ORDER BY t.created_at, t.photo_id",
         (coach_id,),
     )
@@ -88,3 +91,11 @@ def take(db: Database, coach_id: int, assessment_id: int, photo_ids: Iterable[in
         f"DELETE FROM tray WHERE photo_id = ? AND assessment_id IN {VISIT}",
         [(p, assessment_id, coach_id) for p in photo_ids],
     )
+
+
+def leave_out(db: Database, coach_id: int, assessment_id: int) -> int:
+    """Put what is left in the tray out of sight; it stays the visit's. How many photographs."""
+    return db.execute(
+        f"UPDATE tray SET left_out_at = ? WHERE left_out_at IS NULL AND assessment_id IN {VISIT}",
+        (db.now(), assessment_id, coach_id),
+    ).rowcount

@@ -31,8 +31,8 @@ class Duties:
     weeks_on: date | None = field(default=None, init=False)
 
     def all(self) -> list[Callable[[Database], None]]:
-        """Every duty, the copy first: what the others meet must not cost it."""
-        return [self.copy, self.let_go, self.weeks, self.look]
+        """Every duty; erasing and the copy first: what the others meet must not cost them."""
+        return [self.erase, self.copy, self.let_go, self.weeks, self.look]
 
     def once(self) -> list[str]:
         """Do every duty; the names of those that failed, which the log tells more of."""
@@ -47,13 +47,18 @@ class Duties:
                 failed.append(duty.__name__)
         return failed
 
+    def erase(self, db: Database) -> None:
+        """Erasing that was cut short, by a kill or a full disk."""
+        erasing.finish(self.folder, db.clock)
+
     def copy(self, db: Database) -> None:
         """Today's copy of the database."""
         keeping.daily_copy(self.folder, db.clock)
 
     def let_go(self, db: Database) -> None:
         """What was put away long ago goes for good."""
-        erasing.purge(self.folder, db)
+        if erasing.purge(self.folder, db):
+            erasing.finish(self.folder, db.clock)
         erasing.old_faces(self.folder)
 
     def weeks(self, db: Database) -> None:

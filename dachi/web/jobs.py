@@ -7,29 +7,36 @@ import secrets
 import threading
 import time
 from collections.abc import Callable, Hashable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextlib import closing
 from dataclasses import dataclass
 
 from flask import current_app
 
 from dachi.errors import Told
 from dachi.store import database
+from dachi.studio.record import erasing
 from dachi.studio.verdicts import summaries
 from dachi.studio.visits import recognised
 from dachi.studio.work import Work
-from dachi.web.session import clock, coach_id, data_folder, work
+from dachi.web.session import clock, coach_id, data_folder, db, work
 
 #: Results wait so long to be fetched, seconds, and so many are kept.
 KEPT_S, MOST = 900.0, 20
+#: An answer waits so long for what it began, s.
+SHORT_S = 2.0
 
 
 @dataclass
 class Job:
-    """What is being made: ``done`` of ``total`` steps, then ``result``, or why not."""
+    """What is being made of a person (``about``, their uid): ``done`` of ``total`` steps, then
+    ``result``, or why not.
+    """
 
     coach: int
     name: str
     total: int
+    about: str = ""
     done: int = 0
     result: bytes | None = None
     problem: str | None = None
@@ -42,15 +49,23 @@ class Jobs:
     def __init__(self) -> None:
         self._pool = ThreadPoolExecutor(1, "dachi-job")
         self._slow = ThreadPoolExecutor(1, "dachi-slow")
+        #: Nobody waits for verdicts or marks to have what they erased gone.
+        self._soon = ThreadPoolExecutor(1, "dachi-soon")
         self._busy: set[Hashable] = set()
         self._jobs: dict[str, Job] = {}
         self._lock = threading.Lock()
 
     def start(
-        self, coach: int, name: str, total: int, make: Callable[[Callable[[int], None]], bytes]
+        self,
+        coach: int,
+        name: str,
+        total: int,
+        make: Callable[[Callable[[int], None]], bytes],
+        *,
+        about: str = "",
     ) -> str:
         """Begin to make something; ``make`` is handed a function that says how far it is."""
-        job, key = Job(coach, name, total, at=time.monotonic()), secrets.token_urlsafe(12)
+        job, key = Job(coach, name, total, about, at=time.monotonic()), secrets.token_urlsafe(12)
         with self._lock:
             now = time.monotonic()
             fresh = [(k, j) for k, j in self._jobs.items() if now - j.at < KEPT_S]
@@ -64,17 +79,24 @@ class Jobs:
             job = self._jobs.get(key)
         return job if job is not None and job.coach == coach else None
 
-    def once(self, name: Hashable, act: Callable[[], None]) -> None:
+    def forget(self, about: str) -> None:
+        """Let go of everything that was made, or is being made, of a person."""
+        with self._lock:
+            self._jobs = {k: j for k, j in self._jobs.items() if j.about != about}
+
+    def once(
+        self, name: Hashable, act: Callable[[], object], *, soon: bool = False
+    ) -> Future[None] | None:
         """Do something in the background, unless just that is being done already."""
         with self._lock:
             if name in self._busy:
-                return
+                return None
             self._busy.add(name)
 
         def run() -> None:
             try:
                 act()
-            except Told as error:
+            except (Told, OSError) as error:
                 logging.getLogger("dachi").warning("%s: %s", name, error)
             except Exception:
                 logging.getLogger("dachi").exception("while doing %s", name)
@@ -82,7 +104,7 @@ class Jobs:
                 with self._lock:
                     self._busy.discard(name)
 
-        self._slow.submit(run)
+        return (self._soon if soon else self._slow).submit(run)
 
     def _run(self, job: Job, make: Callable[[Callable[[int], None]], bytes]) -> None:
         def progress(done: int) -> None:
@@ -103,13 +125,41 @@ def _apart(name: str, coach: int, act: Callable[[Work], object]) -> None:
     folder, at = data_folder(), clock()
 
     def run() -> None:
-        db = database.connect(folder, at)
-        try:
-            act(Work(db, folder, coach))
-        finally:
-            db.close()
+        with closing(database.connect(folder, at)) as own:
+            act(Work(own, folder, coach))
 
     jobs.once((name, coach), run)
+
+
+def finish_erasing(about: str = "") -> bool:
+    """See to what lies in files of what this request erased; whether that is finished already.
+
+    What was made of the person meanwhile is forgotten. The request changes nothing after this.
+    """
+    if about:
+        current_app.extensions["jobs"].forget(about)
+    # What is to be kept is kept now: the database is written anew beside this request.
+    db().end(keep=True)
+    going = _finish_erasing()
+    if going is not None:
+        # Of a small studio it is done before anybody looks.
+        wait([going], timeout=None if current_app.testing else SHORT_S)
+    db().begin(write=False)
+    return not erasing.waiting(work())
+
+
+def _finish_erasing() -> Future[None] | None:
+    jobs: Jobs = current_app.extensions["jobs"]
+    folder, at = data_folder(), clock()
+    return jobs.once("erasing", lambda: erasing.finish(folder, at), soon=True)
+
+
+def erasing_left() -> int:
+    """How many of the coach's erasures are not finished; they are gone on with."""
+    left = erasing.waiting(work())
+    if left:
+        _finish_erasing()
+    return left
 
 
 def freshened() -> int:

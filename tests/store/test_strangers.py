@@ -49,7 +49,7 @@ from tests.support import LEG_RAISE, Studio, ago, day_ago
 OPEN = {
     "accounts.close", "accounts.set_password", "sessions.begin", "sessions.end_all",
     "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour", "rows.belongs",
-    "accounts.keep_put_away_days", "accounts.keep_usual_marked", "practitioners.add", "photos.add", "photos.use_of",
+    "accounts.keep_put_away_days", "accounts.keep_usual_marked", "erasures.begin", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
 READING = Reading("hip_flexion", "hip flexion", "deg", 70.0, 1.0, 68.0, 72.0, True)
 CHECK = CheckResult("knee_bend", "knee", 3.0, 1.0, "deg", 8.0, "ok", "Straight.")

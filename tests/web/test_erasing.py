@@ -1,21 +1,44 @@
 """Erasing: afterwards nothing in the whole data folder knows the person or holds their bytes."""
 
+import io
+import os
 import shutil
 import sqlite3
+import tempfile
+import time
 from contextlib import closing
 from pathlib import Path
+from typing import Any, ClassVar
+from unittest import mock
 
-from dachi.photos.ingest import path_of
-from dachi.store import accounts, assessments, goals, photos, practice_log, practitioners, weeks
+from dachi import unfinished
+from dachi.photos import strays
+from dachi.photos.ingest import path_of, take_in
+from dachi.store import (
+    accounts,
+    assessments,
+    erasures,
+    goals,
+    photos,
+    practice_log,
+    practitioners,
+    weeks,
+)
+from dachi.store import erasing as store_erasing
+from dachi.store.database import connect
 from dachi.store.practice_log import Felt, NewLogEntry
 from dachi.store.weeks import Profile
+from dachi.studio.duties import Duties
 from dachi.studio.record import erasing, keeping
+from dachi.studio.work import Work
 from tests.support import CLOCK, LEG_RAISE, Pages, ago, plain_picture
 
 NAME, NOTE = "Isolde-Marit", "climbs at the third pier"
 
 
-class Erasing(Pages):
+class Marit(Pages):
+    """Somebody with everything that can be kept of a person, and places it may be left in."""
+
     def setUp(self) -> None:
         super().setUp()
         self.sign_in()
@@ -69,6 +92,8 @@ class Erasing(Pages):
             names = {r[0] for r in found} - {"coach_session", "happening"}
             return {n: db.execute(f"SELECT count(*) FROM {n}").fetchone()[0] for n in names}
 
+
+class Erasing(Marit):
     def test_a_person(self) -> None:
         for needle in (NAME.encode(), NOTE.encode(), self.bytes[0][-400:]):
             self.assertTrue(self.holds(needle))
@@ -89,6 +114,7 @@ class Erasing(Pages):
             self.assertEqual([p.name for p in self.folder.rglob(f"*{sha}*")], [])
         left = {n for n, count in self.rows().items() if count}
         self.assertLessEqual(left, {"coach", "sqlite_sequence"}, self.rows())
+        self.assertNotIn("What you erased", self.text(self.client.get("/")))
         self.assertTrue(keeping.check(self.folder).whole)
         self.assertEqual(self.client.get(f"/p/{self.pid}").status_code, 404)
 
@@ -163,6 +189,7 @@ class Erasing(Pages):
         self.assertIn("Erase for good", bench)
         self.db.execute("UPDATE trial SET deleted_at = ? WHERE id = ?", (CLOCK.stamp(31), self.tid))
         self.assertEqual(erasing.purge(self.folder, self.db), 1)
+        self.assertTrue(erasing.finish(self.folder, CLOCK))
         self.assertEqual(len(photos.known_hashes(self.db)), 1)
         self.assertTrue(keeping.check(self.folder).whole)
 
@@ -173,3 +200,141 @@ class Erasing(Pages):
             f"/p/{self.pid}/consent", {"withdraw": "1", "given_on": CLOCK.today().isoformat()}
         )
         self.assertIn("Erase the photographs", self.text(self.client.get(prepare)))
+
+    def test_left_out_of_a_folder_is_still_theirs(self) -> None:
+        """It goes with them, or like what was deleted; sent again it is back in the tray."""
+        data = plain_picture(1000, 700)
+        tray = f"/a/{self.aid}/tray"
+
+        def send() -> None:
+            form = {"photo": (io.BytesIO(data), "third.jpg")}
+            self.post(tray, form, content_type="multipart/form-data")
+
+        send()
+        (sha,) = photos.known_hashes(self.db) - set(self.shas)
+        self.post(f"{tray}/empty")
+        self.assertNotIn("third.jpg", self.text(self.client.get(tray)))
+        send()
+        self.assertIn("third.jpg", self.text(self.client.get(tray)))
+        self.post(f"{tray}/empty")
+        for days, left in ((29, True), (31, False)):
+            with self.subTest(days):
+                self.db.execute("UPDATE tray SET left_out_at = ?", (CLOCK.stamp(days),))
+                erasing.purge(self.folder, self.db)
+                erasing.finish(self.folder, CLOCK)
+                self.assertEqual(path_of(self.folder, sha, "photo").exists(), left)
+        send()
+        self.post(f"{tray}/empty")
+        self.post(f"/p/{self.pid}/erase", {"name": NAME})
+        self.assertEqual(list((self.folder / "photos").rglob("*.jpg")), [])
+
+    def test_what_no_visit_knows_goes_too(self) -> None:
+        """As photographs that an earlier Dachi left out: rows that nothing refers to."""
+        taken = take_in(plain_picture(1000, 800), self.folder)
+        new = photos.NewPhoto(sha256=taken.sha256, source_sha256=taken.source_sha256, width=1000, height=800, focal_35mm=None, taken_at=None, origin="upload")  # fmt: skip
+        pid = photos.add(self.db, self.coach.id, new)
+        erasing.purge(self.folder, self.db)
+        self.assertIsNotNone(photos.get(self.db, self.coach.id, pid), "it may just be coming in")
+        self.db.execute("UPDATE photo SET created_at = ? WHERE id = ?", (CLOCK.stamp(31), pid))
+        erasing.purge(self.folder, self.db)
+        erasing.finish(self.folder, CLOCK)
+        self.assertIsNone(photos.get(self.db, self.coach.id, pid))
+        self.assertFalse(path_of(self.folder, taken.sha256, "photo").exists())
+        self.assertEqual(len(photos.known_hashes(self.db)), 2, "the others are somebody's")
+
+    def test_letters_go_with_who_is_handed_over_or_merged(self) -> None:
+        def letters() -> list[Path]:
+            return list((self.folder / "outbox").rglob("*.eml"))
+
+        self.assertTrue(letters())
+        double = practitioners.add(self.db, self.coach.id, "Marit again")
+        self.post(f"/p/{double}/merge", {"other": str(self.pid)})
+        self.assertEqual(letters(), [])
+        practitioners.update(self.db, self.coach.id, double, email="m@quay.example")
+        self.post(f"/p/{double}/remind", {"kind": "practice"})
+        self.assertTrue(letters())
+        other = accounts.add(self.db, "else@quay.example", "Else", "a few words in a row")
+        self.post("/account/coaches/hand-over", {"person": str(double), "to": str(other.id)})
+        self.assertEqual(letters(), [])
+
+    def test_a_report_of_somebody_erased_is_not_handed_out(self) -> None:
+        jobs = self.app.extensions["jobs"]
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        for uid, there in ((who.uid, False), ("somebody else", True)):
+            key = jobs.start(self.coach.id, "a report", 1, lambda _: b"%PDF", about=uid)
+            with self.subTest(uid):
+                if not there:
+                    self.post(f"/p/{self.pid}/erase", {"name": NAME})
+                self.assertEqual(jobs.of(self.coach.id, key) is not None, there)
+
+
+class CutShort(Marit):
+    """Erasing killed before and after each of its steps; the next start finishes it."""
+
+    STEPS: ClassVar = (
+        (erasing, "remove_pictures"), (unfinished, "sweep"), (erasures, "cleared"),
+        (store_erasing, "compact"), (erasing, "anew"), (erasures, "done"),
+    )  # fmt: skip
+
+    def killed(self, folder: Path, where: Any, name: str, *, after: bool) -> None:
+        """Erase the person in a process that ends as a step begins, or as it is through."""
+        child = os.fork()
+        if child == 0:
+            try:
+                step = getattr(where, name)
+
+                def end(*args: Any, **more: Any) -> None:
+                    if after:
+                        step(*args, **more)
+                    os._exit(9)
+
+                setattr(where, name, end)
+                with closing(connect(folder, CLOCK)) as db:
+                    erasing.person(Work(db, folder, self.coach.id), self.pid)
+                erasing.finish(folder, CLOCK)
+            finally:
+                os._exit(1)
+        self.assertEqual(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), 9, name)
+
+    def test_is_finished_later(self) -> None:
+        needles = [NAME.encode(), NOTE.encode(), b"marit@quay", *(b[-400:] for b in self.bytes), *(s.encode() for s in self.shas)]  # fmt: skip
+        self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        cuts = [(w, n, after) for w, n in self.STEPS for after in (False, True)]
+        for where, name, after in [*cuts, (store_erasing, "practitioner", False)]:
+            with self.subTest(name, after=after), tempfile.TemporaryDirectory() as there:
+                folder = Path(there) / "data"
+                shutil.copytree(self.folder, folder)
+                self.killed(folder, where, name, after=after)
+                with closing(connect(folder, CLOCK)) as db:
+                    work = Work(db, folder, self.coach.id)
+                    who = practitioners.get(db, self.coach.id, self.pid)
+                    if name == "practitioner":
+                        self.assertIsNotNone(who, "nothing was begun")
+                        continue
+                    self.assertIsNone(who)
+                    self.assertEqual(erasing.waiting(work), 1)
+                    strays.sweep(folder, photos.known_hashes(db), now=CLOCK.seconds())
+                    Duties(folder, CLOCK).erase(db)
+                    self.assertEqual(erasing.waiting(work), 0)
+                for path in (p for p in folder.rglob("*") if p.is_file()):
+                    held = path.read_bytes()
+                    self.assertEqual([n for n in needles if n in held], [], path.name)
+                    self.assertFalse(any(s in path.name for s in self.shas), path.name)
+
+    def test_what_cannot_be_removed_is_said_until_it_is(self) -> None:
+        """The disk will not have it: the person is gone, the page says that files are not."""
+        with mock.patch.object(erasing, "remove_pictures", side_effect=OSError(5, "no")):
+            self.post(f"/p/{self.pid}/erase", {"name": NAME})
+        page = self.text(self.client.get("/"))
+        self.assertIn("being cleared of it", page)
+        self.assertEqual(self.client.get(f"/p/{self.pid}").status_code, 404)
+        deadline = time.monotonic() + 20
+        while erasing.waiting(self.work) and time.monotonic() < deadline:
+            # Asking for the page goes on with it.
+            self.client.get("/")
+            time.sleep(0.05)
+        self.assertEqual(erasing.waiting(self.work), 0)
+        self.assertNotIn("being cleared of it", self.text(self.client.get("/")))
+        for needle in (NAME.encode(), *(b[-400:] for b in self.bytes)):
+            self.assertEqual(self.holds(needle), [])

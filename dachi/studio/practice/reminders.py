@@ -35,9 +35,14 @@ class Reminder:
     text: str
 
 
+def box_of(folder: Path, coach: int) -> Path:
+    """A coach's own outbox in a data folder."""
+    return folder / "outbox" / str(coach)
+
+
 def box(work: Work) -> Path:
     """The coach's own outbox."""
-    return work.folder / "outbox" / str(work.coach)
+    return box_of(work.folder, work.coach)
 
 
 def letters(work: Work) -> list[Letter]:

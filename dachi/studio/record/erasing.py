@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable, Collection, Iterable
+import threading
+from collections.abc import Callable, Iterable
 from contextlib import closing
 from pathlib import Path
 
+from dachi import unfinished
 from dachi.clock import Clock
 from dachi.core.words import Happened
 from dachi.photos.ingest import path_of
 from dachi.simulation import outbox
 from dachi.simulation.outbox import Letter
-from dachi.store import accounts, assessments, erasing, happenings, practitioners
+from dachi.store import accounts, assessments, erasing, erasures, happenings, photos, practitioners
 from dachi.store.database import COPIES, Database, connect
 from dachi.store.erasing import Gone
 from dachi.store.practitioners import Practitioner
@@ -30,25 +32,39 @@ MOST_LETTERS = 100_000
 
 
 def person(work: Work, pid: int) -> str | None:
-    """Erase a person at once and everywhere here; what backups hold, None where not the coach's."""
+    """Erase a person at once; what backups hold, None where not the coach's.
+
+    The rows are gone with this; what lies in files and copies is written down and goes with
+    ``finish``, now or after the next start.
+    """
     who = practitioners.get(work.db, work.coach, pid)
+    letters = _letters_about(work, who) if who is not None else []
     with acting(work):
         gone = erasing.practitioner(work.db, work.coach, pid)
         if who is None or gone is None:
             return None
+        erasures.begin(work.db, work.coach, uid=who.uid, pictures=gone.pictures, letters=letters)
         # Errors are pooled over a coach's people: the others' verdicts are derived again.
         summaries.stale_from_now(work)
         happenings.note(work.db, work.coach, Happened.ERASED)
-    _clear(work, gone, [x.name for x in outbox.letters(reminders.box(work), MOST_LETTERS)
-                        if _about(x, who)])  # fmt: skip
     return backups_still_hold(work)
 
 
-def _about(letter: Letter, who: Practitioner) -> bool:
-    """Whether a letter is this person's: by the name nobody else has, old ones by the address."""
-    if letter.about:
-        return letter.about == who.uid
-    return bool(who.email) and letter.to.strip().casefold() == who.email.strip().casefold()
+def letters_gone(work: Work, who: Practitioner) -> None:
+    """Within a command: letters about somebody whose record goes elsewhere go too."""
+    if letters := _letters_about(work, who):
+        erasures.begin(work.db, work.coach, letters=letters)
+
+
+def _letters_about(work: Work, who: Practitioner) -> list[str]:
+    """Letters of a person: by the name nobody else has, old ones by the address."""
+
+    def theirs(letter: Letter) -> bool:
+        if letter.about:
+            return letter.about == who.uid
+        return bool(who.email) and letter.to.strip().casefold() == who.email.strip().casefold()
+
+    return [x.name for x in outbox.letters(reminders.box(work), MOST_LETTERS) if theirs(x)]
 
 
 def visit(work: Work, aid: int) -> str | None:
@@ -83,21 +99,48 @@ def _some(
         gone = erase(work.db, work.coach, row)
         if gone is None:
             return None
+        erasures.begin(work.db, work.coach, pictures=gone.pictures)
         summaries.stale_from_now(work)
         happenings.note(work.db, work.coach, kind, pid)
-    _clear(work, gone, ())
     return backups_still_hold(work)
 
 
-def _clear(work: Work, gone: Gone, letters: Collection[str]) -> None:
-    """Commit, then remove files, and write database and copies anew without what is gone."""
-    with work.db.unlocked():
-        remove_pictures(work.folder, gone.pictures)
-        for name in letters:
-            (reminders.box(work) / name).unlink(missing_ok=True)
-        with closing(connect(work.folder, work.db.clock)) as db:
-            erasing.compact(db)
-        anew(work.folder, work.db.clock)
+# ---- what lies in files ----------------------------------------------------------------------
+
+#: One at a time: the database is written anew.
+_FINISHING = threading.Lock()
+
+
+def waiting(work: Work) -> int:
+    """How many of the coach's erasures are not finished yet."""
+    return erasures.waiting(work.db, work.coach)
+
+
+def finish(folder: Path, clock: Clock) -> bool:
+    """Remove every trace of what was erased from files, copies and the database's free pages.
+
+    Every step may be cut short and is done again then; whether all is finished now. Raises
+    OSError and Told where something cannot be done: it stays written down.
+    """
+    with _FINISHING, closing(connect(folder, clock)) as db:
+        # What is erased meanwhile is finished too.
+        while found := erasures.all_open(db):
+            known = photos.known_hashes(db)
+            for one in found:
+                # The same picture may have come in again since.
+                remove_pictures(folder, (x for x in one.pictures if x not in known))
+                for name in one.letters:
+                    (reminders.box_of(folder, one.coach_id) / name).unlink(missing_ok=True)
+            unfinished.sweep(folder)
+            ids = [one.id for one in found]
+            with db.savepoint():
+                erasures.cleared(db, ids)
+            if not erasing.compact(db):
+                return False
+            anew(folder, clock)
+            with db.savepoint():
+                erasures.done(db, ids)
+    return True
 
 
 def remove_pictures(folder: Path, hashes: Iterable[str]) -> None:
@@ -136,9 +179,9 @@ def purge(folder: Path, db: Database) -> int:
     for coach in accounts.everybody(db):
         with db.savepoint():
             gone = erasing.put_away(db, coach.id, db.clock.stamp(coach.put_away_days))
-        if gone is not None:
-            remove_pictures(folder, gone.pictures)
-            shots += gone.rows.get("trial", 0)
+            if gone is not None:
+                erasures.begin(db, coach.id, pictures=gone.pictures)
+                shots += gone.rows.get("trial", 0)
     return shots
 
 

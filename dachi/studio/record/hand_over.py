@@ -5,6 +5,7 @@ from __future__ import annotations
 from dachi.core.words import Happened
 from dachi.store import accounts, erasing, happenings, moving, practitioners
 from dachi.studio.acting import acting
+from dachi.studio.record.erasing import letters_gone
 from dachi.studio.record.moving import MovingProblem
 from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
@@ -29,6 +30,7 @@ def hand_over(work: Work, pid: int, to: int, by: int | None = None) -> tuple[str
         done = moving.load(work.db, to, tables, beside=True)
         # Pictures stay where they are: the other's rows name them now.
         erasing.practitioner(work.db, work.coach, pid)
+        letters_gone(work, who)
         for one in (work, there):
             summaries.stale_from_now(one)
         summaries.anew(there, done.people)

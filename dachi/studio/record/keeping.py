@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
-import tempfile
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
+from dachi import unfinished
 from dachi.clock import Clock
 from dachi.errors import Trouble
-from dachi.files import digest_of
+from dachi.files import digest_of, synced
 from dachi.photos import ingest
 from dachi.photos.ingest import path_of, whole
 from dachi.store import copies
@@ -90,11 +89,14 @@ def backup(folder: Path, to: Path, clock: Clock) -> Made:
     files: dict[str, dict[str, Any]] = {}
     try:
         to.parent.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=folder) as room:
-            snapshot = Path(room) / FILE
+        with unfinished.room(folder) as room, unfinished.unfinished(folder, part):
+            snapshot = room / FILE
             copies.copy(folder / FILE, snapshot)
             recorded = copies.photo_hashes(snapshot)
-            with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as out:
+            with (
+                _private(part) as written,
+                zipfile.ZipFile(written, "w", zipfile.ZIP_STORED, allowZip64=True) as out,
+            ):
 
                 def put(path: Path, name: str) -> None:
                     out.write(path, name)
@@ -119,13 +121,18 @@ def backup(folder: Path, to: Path, clock: Clock) -> Made:
                     "files": files,
                 }  # fmt: skip
                 out.writestr(MANIFEST, json.dumps(manifest, indent=1))
-        part.chmod(0o600)
-        os.replace(part, to)
+            synced(part)
+            # Said before it is there: what erasing tells of backups must never be too little.
+            _note_backup(folder, to, clock)
+            os.replace(part, to)
     except OSError as error:
-        part.unlink(missing_ok=True)
         raise KeepingProblem(f"the backup cannot be written ({error.strerror})") from error
-    _note_backup(folder, to, clock)
     return Made(to, len(recorded), to.stat().st_size, tuple(bad))
+
+
+def _private(path: Path) -> IO[bytes]:
+    """A new file that nobody else on this machine can read, whatever becomes of it."""
+    return os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600), "w+b")
 
 
 def _note_backup(folder: Path, to: Path, clock: Clock) -> None:
@@ -181,29 +188,45 @@ def restore(source: Path, folder: Path) -> Offered:
         raise KeepingProblem(
             f"{folder} holds a record already, and nothing is written over: name an empty folder"
         )
-    folder.parent.mkdir(parents=True, exist_ok=True)
-    room = Path(tempfile.mkdtemp(dir=folder.parent, prefix=".restore-"))
+    unfinished.sweep_beside(folder)
     try:
-        with zipfile.ZipFile(source) as found:
-            for name, (sha, size) in about.files.items():
-                to = room / name
-                to.parent.mkdir(parents=True, exist_ok=True)
-                with found.open(name) as part, to.open("wb") as out:
-                    shutil.copyfileobj(part, out, 1 << 20)
-                if to.stat().st_size != size or digest_of(to) != sha:
-                    raise KeepingProblem(f"{name} in {source} is damaged: use another backup")
-                to.chmod(0o600)
-        copies.version(room / FILE)
-        if wrong := copies.troubles(room / FILE):
-            raise KeepingProblem(f"the database in {source} is damaged ({wrong[0]})")
-        folder.mkdir(mode=0o700, exist_ok=True)
-        for path in room.iterdir():
-            os.replace(path, folder / path.name)
+        with unfinished.beside(folder) as room:
+            with zipfile.ZipFile(source) as found:
+                for name, (sha, size) in about.files.items():
+                    to = room / name
+                    to.parent.mkdir(parents=True, exist_ok=True)
+                    with found.open(name) as part, _private(to) as out:
+                        _copied(part, out, size)
+                    if to.stat().st_size != size or digest_of(to) != sha:
+                        raise KeepingProblem(f"{name} in {source} is damaged: use another backup")
+            copies.version(room / FILE)
+            if wrong := copies.troubles(room / FILE):
+                raise KeepingProblem(f"the database in {source} is damaged ({wrong[0]})")
+            _settle(room, folder)
     except (OSError, zipfile.BadZipFile, KeyError) as error:
         raise KeepingProblem(f"{source} cannot be put back ({error})") from error
-    finally:
-        shutil.rmtree(room, ignore_errors=True)
     return about
+
+
+def _copied(part: IO[bytes], out: IO[bytes], most: int) -> None:
+    """Unpack no more than was said, and a byte to notice that it is more."""
+    left = most + 1
+    while left > 0 and (block := part.read(min(left, 1 << 20))):
+        out.write(block)
+        left -= len(block)
+
+
+def _settle(room: Path, folder: Path) -> None:
+    """Make the filled room the data folder: at once where there is none or an empty one."""
+    try:
+        os.rename(room, folder)
+    except OSError:
+        # Other things lie in it. The database comes last: without it there is no record.
+        for path in sorted(room.iterdir(), key=lambda p: p.name == FILE):
+            if not path.name.startswith("."):
+                os.replace(path, folder / path.name)
+    else:
+        unfinished.remove(folder / unfinished.LOCK)
 
 
 # ---- check ----------------------------------------------------------------------------------

@@ -19,6 +19,7 @@ from dachi.store import happenings, moving, practitioners
 from dachi.store.database import newest_version
 from dachi.store.moving import Loaded
 from dachi.studio.acting import acting
+from dachi.studio.record.erasing import letters_gone
 from dachi.studio.renew import renew
 from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
@@ -162,10 +163,16 @@ def _checked(found: zipfile.ZipFile) -> dict[str, Any]:
 
 
 def merge(work: Work, keep: int, other: int) -> bool:
-    """Make one person of two on request; False where either is not the coach's."""
+    """Make one person of two on request; False where either is not the coach's.
+
+    Letters of the one that goes are not the other's: they go with it.
+    """
+    gone = practitioners.get(work.db, work.coach, other)
     with acting(work, keep):
         if not moving.merge(work.db, work.coach, keep, other):
             return False
+        if gone is not None:
+            letters_gone(work, gone)
         happenings.note(work.db, work.coach, Happened.MERGED, keep)
         summaries.stale_from_now(work)
     return True

@@ -183,11 +183,12 @@ def place_from_tray(
 
 
 def empty_tray(work: Work, visit: Assessment) -> int:
-    """Leave what is in the tray out of an assessment; how many photographs."""
+    """Leave what is in the tray out of an assessment; how many photographs.
+
+    They stay with it, out of sight, as long as deleted ones do, and go with it.
+    """
     with acting(work):
-        rest = unsorted_photos.of_assessment(work.db, work.coach, visit.id)
-        unsorted_photos.take(work.db, work.coach, visit.id, [w.photo_id for w in rest])
-    return len(rest)
+        return unsorted_photos.leave_out(work.db, work.coach, visit.id)
 
 
 # ---- phones and signing ------------------------------------------------------------------

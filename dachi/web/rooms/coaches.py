@@ -13,6 +13,7 @@ from dachi.studio.record.hand_over import hand_over
 from dachi.studio.records import INVITED_DAYS, MIN_PASSWORD, Coach, Conflict
 from dachi.studio.work import Work
 from dachi.web.fields import whole
+from dachi.web.jobs import finish_erasing
 from dachi.web.security import limiter
 from dachi.web.session import current_coach, data_folder, db, let_in, work
 
@@ -131,6 +132,7 @@ def give() -> Response:
     except NotDone as error:
         flash(f"{str(error).rstrip('.')}. Nothing was changed.", "retake")
         return redirect(url_for("coaches.page"))
+    finish_erasing()
     other = records.coach(db(), to) or abort(404)
     flash(
         f"{name} goes on with {other.name}. Private links have ended: {other.name} makes new ones."

@@ -8,6 +8,7 @@ from werkzeug.wrappers import Response
 
 from dachi.studio import records
 from dachi.studio.record import erasing
+from dachi.web.jobs import finish_erasing
 from dachi.web.session import (
     current_coach,
     own_assessment,
@@ -36,6 +37,13 @@ def page(pid: int) -> str:
     )
 
 
+def _gone(what: str, held: str, about: str = "") -> None:
+    """Say what was erased, and whether all of it is gone from files and copies already."""
+    later = " Files and copies are being cleared of it: Today says so until they are."
+    rest = "" if finish_erasing(about) else later
+    flash(f"{what}{rest} {held}")
+
+
 def _typed(name: str) -> bool:
     return request.form.get("name", "").strip().casefold() == name.strip().casefold()
 
@@ -51,7 +59,7 @@ def person(pid: int) -> Response:
         )
         return redirect(url_for("erase.page", pid=pid))
     held = erasing.person(work(), pid) or abort(404)
-    flash(f"Everything of theirs is erased here. {held}")
+    _gone("Everything of theirs is erased here.", held, who.uid)
     return redirect(url_for("today.page"))
 
 
@@ -64,7 +72,8 @@ def photographs(pid: int) -> Response:
         flash(f"Nothing was erased: type “{who.call_name}” to erase the photographs.", "retake")
     else:
         held = erasing.photographs(work(), pid) or abort(404)
-        flash(f"Every photograph of {who.call_name} is erased here, with what was read. {held}")
+        said = f"Every photograph of {who.call_name} is erased here, with what was read."
+        _gone(said, held, who.uid)
     return redirect(url_for("erase.page", pid=pid))
 
 
@@ -72,9 +81,11 @@ def photographs(pid: int) -> Response:
 @login_required
 def visit(aid: int) -> Response:
     """Erase a visit with its photographs and readings."""
-    pid = own_assessment(aid).practitioner_id
+    found = own_assessment(aid)
+    pid = found.practitioner_id
     held = erasing.visit(work(), aid) or abort(404)
-    flash(f"The visit is erased here, with its photographs and readings. {held}")
+    said = "The visit is erased here, with its photographs and readings."
+    _gone(said, held, found.person_uid)
     return redirect(url_for("erase.page", pid=pid))
 
 
@@ -84,5 +95,6 @@ def shot(tid: int) -> Response:
     """Erase one photograph with what was read from it."""
     trial = own_trial(tid)
     held = erasing.shot(work(), tid) or abort(404)
-    flash(f"The photograph is erased here, with what was read from it. {held}")
+    said = "The photograph is erased here, with what was read from it."
+    _gone(said, held, trial.person_uid)
     return redirect(url_for("assessments.sheet", aid=trial.assessment_id, pose=trial.pose))

@@ -13,6 +13,7 @@ from dachi.errors import NotDone
 from dachi.studio.lists import Happened
 from dachi.studio.record import acts, moving
 from dachi.web.fields import whole
+from dachi.web.jobs import finish_erasing
 from dachi.web.session import clock, own_practitioner, work
 
 room = Blueprint("moving", __name__)
@@ -83,5 +84,6 @@ def merge(pid: int) -> Response:
     if other is None or not moving.merge(work(), pid, other):
         flash("Choose the other record of this person.", "retake")
     else:
+        finish_erasing()
         flash(f"Both records are {who.call_name}’s now.")
     return redirect(url_for("practitioners.record", pid=pid))

@@ -74,7 +74,7 @@ def make(aid: int) -> str | tuple[str, int]:
 
     jobs: Jobs = current_app.extensions["jobs"]
     label = f"{who.call_name}-{visit.taken_at[:10]}"
-    key = jobs.start(coach, label, len(wanted.measures) + 1, run)
+    key = jobs.start(coach, label, len(wanted.measures) + 1, run, about=who.uid)
     acts.note(work(), Happened.REPORT, who.id, FOR[wanted.reader])
     return _state(key)
 

@@ -1,0 +1,117 @@
+"""Files that are not finished yet: written down by where they are, and swept after a kill."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import secrets
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+#: Within the data folder: a note for each file being written, and rooms for temporary ones.
+HOME = "unfinished"
+#: Within a folder that is being filled: held by whoever fills it.
+LOCK = ".lock"
+
+
+def remove(path: Path) -> None:
+    """Take a file or folder away, if it is there."""
+    if path.is_dir() and not path.is_symlink():
+        shutil.rmtree(path, ignore_errors=True)
+    else:
+        with contextlib.suppress(FileNotFoundError):
+            path.unlink()
+
+
+@contextmanager
+def unfinished(folder: Path, path: Path) -> Iterator[Path]:
+    """Whatever becomes of the block, ``path`` (anywhere) is gone after it unless it was renamed.
+
+    Where this process is killed, ``sweep`` of the data folder removes it: the note about it is
+    locked only as long as this process lives.
+    """
+    home = folder / HOME
+    home.mkdir(mode=0o700, parents=True, exist_ok=True)
+    name = secrets.token_hex(8)
+    note = home / f"{name}.new"
+    handle = os.open(note, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+    try:
+        # Locked before it can be found.
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        os.write(handle, os.fsencode(path.absolute()))
+        os.fsync(handle)
+        known = home / f"{name}.note"
+        os.rename(note, known)
+        note = known
+        yield path
+    finally:
+        remove(path)
+        note.unlink(missing_ok=True)
+        os.close(handle)
+
+
+@contextmanager
+def room(folder: Path) -> Iterator[Path]:
+    """An empty folder for temporary files within the data folder, gone afterwards."""
+    with unfinished(folder, folder / HOME / f"room-{secrets.token_hex(8)}") as path:
+        path.mkdir(mode=0o700)
+        yield path
+
+
+@contextmanager
+def beside(folder: Path) -> Iterator[Path]:
+    """An empty folder next to one, to be filled and renamed to it; gone if that did not happen."""
+    path = folder.with_name(f".restore-{folder.name}-{secrets.token_hex(8)}")
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    path.mkdir(mode=0o700)
+    handle = os.open(path / LOCK, os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        yield path
+    finally:
+        os.close(handle)
+        remove(path)
+
+
+def sweep_beside(folder: Path) -> int:
+    """Remove what killed processes left next to a folder (see ``beside``); how many folders."""
+    gone = 0
+    for left in folder.parent.glob(f".restore-{folder.name}-*"):
+        with contextlib.suppress(OSError):
+            handle = os.open(left / LOCK, os.O_RDWR | os.O_CREAT, 0o600)
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                remove(left)
+                gone += 1
+            finally:
+                os.close(handle)
+    return gone
+
+
+def sweep(folder: Path) -> int:
+    """Remove what killed processes left unfinished; how many files and folders.
+
+    What somebody is still writing stays.
+    """
+    gone = 0
+    for note in (folder / HOME).glob("*.note"):
+        try:
+            handle = os.open(note, os.O_RDWR)
+        except FileNotFoundError:
+            continue
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            left = Path(os.fsdecode(os.read(handle, 1 << 16)))
+            if left.exists():
+                remove(left)
+                gone += 1
+            note.unlink(missing_ok=True)
+        except OSError:
+            # It is being written, or lies where nothing can be removed just now.
+            continue
+        finally:
+            os.close(handle)
+    return gone
