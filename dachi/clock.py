@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -16,6 +17,8 @@ class Clock:
     """Tells the time. ``read`` returns an aware datetime; tests put their own in its place."""
 
     read: Callable[[], datetime] = _system
+    #: Seconds that only ever go on, whatever anybody sets the clock to.
+    ticks: Callable[[], float] = time.monotonic
 
     def local(self) -> datetime:
         """The wall clock's time, without an offset: what coaches and visits are dated by."""

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from dachi.store import erasing
+from dachi.store import erasing, preparation
 from dachi.store.database import Conflict, Database
 
 Row = dict[str, Any]
@@ -285,11 +285,15 @@ def new_uid() -> str:
 def merge(db: Database, coach_id: int, keep: int, other: int) -> bool:
     """Make one person of two: what ``other`` has goes to ``keep``, who wins where both say.
 
+    A withdrawn consent of either stands for both, and so does a question either answered yes to.
     False where either is not the coach's.
     """
     own = "SELECT id FROM practitioner WHERE id IN (?, ?) AND coach_id = ?"
     if keep == other or len(db.execute(own, (keep, other, coach_id)).fetchall()) != 2:
         return False
+    consents = [preparation.consent(db, coach_id, one) for one in (keep, other)]
+    withdrawn = max((c.withdrawn_on for c in consents if c and c.withdrawn_on), default=None)
+    asked = [preparation.screening(db, coach_id, one) for one in (keep, other)]
     tables = [
         r["name"]
         for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()
@@ -302,6 +306,14 @@ def merge(db: Database, coach_id: int, keep: int, other: int) -> bool:
                 )
     for table in ("pose_summary", "scatter_evidence"):
         db.execute(f"DELETE FROM {table} WHERE practitioner_id IN (?, ?)", (keep, other))
+    if withdrawn is not None:
+        preparation.withdraw_consent(db, coach_id, keep, withdrawn)
+    one, two = (set(s.yes if s else ()) for s in asked)
+    if asked[0] and asked[1] and one != two:
+        answered_on = max(s.answered_on for s in asked if s)
+        preparation.answer_screening(
+            db, coach_id, keep, answered_on=answered_on, yes=sorted(one | two)
+        )
     for column in ("birth_year", "height_cm", "thigh_cm", "shin_cm", "next_visit_at"):
         db.execute(
             f"UPDATE practitioner SET {column} = coalesce({column},"

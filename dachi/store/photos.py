@@ -298,6 +298,21 @@ def people_on(db: Database, coach_id: int, photo_id: int) -> set[int]:
     return {r["practitioner_id"] for r in rows}
 
 
+def withheld(db: Database, coach_id: int) -> set[str]:
+    """Return the hashes of pictures that show anybody whose consent is withdrawn."""
+    rows = db.execute(
+        "SELECT ph.sha256 FROM photo ph WHERE ph.coach_id = ? AND ph.id IN ("
+        " SELECT t.photo_id FROM trial t JOIN assessment a ON a.id = t.assessment_id"
+        " JOIN consent_now c ON c.practitioner_id = a.practitioner_id"
+        " WHERE c.withdrawn_on IS NOT NULL"
+        " UNION SELECT y.photo_id FROM tray y JOIN assessment a ON a.id = y.assessment_id"
+        " JOIN consent_now c ON c.practitioner_id = a.practitioner_id"
+        " WHERE c.withdrawn_on IS NOT NULL)",
+        (coach_id,),
+    )
+    return {r["sha256"] for r in rows}
+
+
 def known_hashes(db: Database) -> set[str]:
     """Return the hash of every recorded picture of every coach."""
     return {r["sha256"] for r in db.execute("SELECT sha256 FROM photo")}

@@ -22,7 +22,7 @@ def give_consent(
     faces: bool = False,
     until: str | None = None,
 ) -> None:
-    """Record a consent; the newest one counts."""
+    """Record a consent; the newest one counts, unless one was withdrawn later than it was given."""
     db.execute(
         f"INSERT INTO consent (practitioner_id, given_on, scope, guardian, faces, until,"
         f" created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM {PERSON}",
@@ -41,9 +41,9 @@ def withdraw_consent(db: Database, coach_id: int, practitioner_id: int, on: str)
 
 
 def consent(db: Database, coach_id: int, practitioner_id: int) -> Consent | None:
-    """Return the newest consent."""
+    """Return the consent that stands: the newest, withdrawn where any was after it was given."""
     row = db.execute(
-        f"SELECT * FROM consent WHERE practitioner_id IN {PERSON} ORDER BY id DESC LIMIT 1",
+        f"SELECT * FROM consent_now WHERE practitioner_id IN {PERSON}",
         (practitioner_id, coach_id),
     ).fetchone()
     if row is None:

@@ -81,8 +81,8 @@ def unseen(db: Database, coach_id: int) -> int | None:
             "  ON t.id = r.trial_id)"
             " SELECT t.id FROM recent a CROSS JOIN trial t ON t.assessment_id = a.id"
             " WHERE t.marked = 1 AND t.deleted_at IS NULL AND t.read_from IS NULL"
-            " AND (SELECT c.withdrawn_on FROM consent c"
-            "  WHERE c.practitioner_id = a.practitioner_id ORDER BY c.id DESC LIMIT 1) IS NULL"
+            " AND (SELECT c.withdrawn_on FROM consent_now c"
+            "  WHERE c.practitioner_id = a.practitioner_id) IS NULL"
             " ORDER BY (SELECT count(*) FROM again x WHERE x.trial_id = t.id),"
             " (SELECT count(*) FROM again x WHERE x.pose = t.pose), a.taken_at DESC, t.id LIMIT 1",
             (coach_id, visits),

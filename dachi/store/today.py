@@ -120,7 +120,7 @@ def _pain(db: Database, coach_id: int, since: str) -> dict[int, tuple[str, str]]
 
 def _agreed(db: Database, coach_id: int) -> set[int]:
     rows = db.execute(
-        "SELECT c.practitioner_id FROM consent c JOIN practitioner p"
+        "SELECT c.practitioner_id FROM consent_now c JOIN practitioner p"
         " ON p.id = c.practitioner_id WHERE p.coach_id = ? AND c.withdrawn_on IS NULL"
         " AND (c.until IS NULL OR c.until >= ?)",
         (coach_id, db.clock.today().isoformat()),

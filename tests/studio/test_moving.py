@@ -12,9 +12,20 @@ from typing import Any
 
 from dachi.cli import main
 from dachi.core.words import PainKind, Place
+from dachi.data import screening_questions
 from dachi.demo import ACCOUNT
 from dachi.photos.ingest import path_of
-from dachi.store import accounts, moving, practice_log, practitioners, summaries, unsorted_photos
+from dachi.store import (
+    accounts,
+    moving,
+    practice_log,
+    practitioners,
+    preparation,
+    private_links,
+    summaries,
+    today,
+    unsorted_photos,
+)
 from dachi.store.database import Conflict, connect, transaction
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.studio.practice.person import Practising
@@ -24,10 +35,13 @@ from dachi.studio.record import moving as boxes
 from dachi.studio.record.moving import MovingProblem
 from dachi.studio.work import Work
 from dachi.web.app import create_app
-from tests.support import CLOCK, Pages, ago, plain_picture, rendered
+from dachi.web.private_links import own_signer
+from tests.support import CLOCK, Pages, ago, day_ago, plain_picture, rendered
 
 
-class Moving(Pages):
+class Boxes(Pages):
+    """A studio with two people, and another Dachi beside it."""
+
     def setUp(self) -> None:
         super().setUp()
         self.sign_in()
@@ -73,6 +87,8 @@ class Moving(Pages):
             for t in (*moving.MOVED, *moving.LEFT)
         }  # fmt: skip
 
+
+class Moving(Boxes):
     def test_every_table_is_moved_or_said_to_stay(self) -> None:
         with closing(sqlite3.connect(self.folder / "dachi.sqlite3")) as db:
             names = {
@@ -198,3 +214,95 @@ class Moving(Pages):
         self.assertIn("2 people were taken in.", heard.getvalue())
         (sha,) = self.there.execute("SELECT sha256 FROM photo LIMIT 1").fetchone()
         self.assertTrue(path_of(self.home, sha, "thumb").exists())
+
+
+class Withdrawn(Boxes):
+    """A consent that was taken back: what it stops, and what does not bring it back."""
+
+    def standing(self, pid: int) -> str | None:
+        found = preparation.consent(self.db, self.coach.id, pid)
+        return found.withdrawn_on if found is not None else "never"
+
+    def give(self, pid: int, days: float) -> None:
+        preparation.give_consent(self.db, self.coach.id, pid, given_on=day_ago(days), scope="show", faces=True)  # fmt: skip
+
+    def withdraw(self, pid: int, days: float) -> None:
+        preparation.withdraw_consent(self.db, self.coach.id, pid, day_ago(days))
+
+    def test_wins_over_what_was_given_before_it(self) -> None:
+        """In whatever order the two were entered; what is given after it is new."""
+        self.withdraw(self.pid, 10)
+        for given, stands in ((20, False), (10, True), (9, True)):
+            with self.subTest(given), self.db.savepoint():
+                self.give(self.pid, given)
+                self.assertEqual(self.standing(self.pid) is None, stands)
+                seen = {
+                    p.id: p.consent_missing for p in today.everybody(self.db, self.coach.id, "", "")
+                }
+                self.assertEqual(seen[self.pid], not stands, "Today asks the same question")
+                self.db.execute("DELETE FROM consent WHERE id = (SELECT max(id) FROM consent)")
+
+    def test_wins_when_two_records_are_one(self) -> None:
+        for keeps in ("withdrawn", "the other"):
+            one, two = (practitioners.add(self.db, self.coach.id, n) for n in ("A", "B"))
+            self.give(one, 20)
+            self.withdraw(one, 5)
+            self.give(two, 3)
+            keep, other = (one, two) if keeps == "withdrawn" else (two, one)
+            with self.subTest(keeps):
+                self.assertTrue(boxes.merge(self.work, keep, other))
+                self.assertEqual(self.standing(keep), day_ago(5))
+                self.give(keep, 0)
+                self.assertIsNone(self.standing(keep), "asked again, and given again")
+
+    def test_a_question_answered_yes_stays_so(self) -> None:
+        one, two = (practitioners.add(self.db, self.coach.id, n) for n in ("A", "B"))
+        ids = [q.id for q in screening_questions()][:2]
+        for pid, yes in ((one, ids[:1]), (two, ids[1:])):
+            preparation.answer_screening(self.db, self.coach.id, pid, answered_on=day_ago(3), yes=yes)  # fmt: skip
+        preparation.clear(self.db, self.coach.id, two, by="Dr Reed", on=day_ago(2))
+        boxes.merge(self.work, one, two)
+        kept = preparation.screening(self.db, self.coach.id, one)
+        assert kept is not None
+        self.assertEqual((set(kept.yes), kept.cleared_on), (set(ids), None))
+
+    def test_no_original_leaves_while_it_stands(self) -> None:
+        """As a person's file, the studio's, the command's, or their own bundle."""
+
+        nonce = private_links.make(self.db, self.coach.id, self.pid)
+        with self.app.test_request_context():
+            link = own_signer().dumps(nonce)
+
+        def pictures() -> dict[str, int]:
+            found = {}
+            for name, path in (
+                ("person", f"/p/{self.pid}/record.zip"),
+                ("studio", "/account/studio.zip"),
+                ("bundle", f"/me/{link}/data.zip"),
+            ):
+                answer = self.client.get(path)
+                self.assertEqual(answer.status_code, 200, path)
+                with zipfile.ZipFile(io.BytesIO(answer.data)) as held:
+                    found[name] = sum(n.endswith(".jpg") for n in held.namelist())
+            out = self.folder / "x.zip"
+            with contextlib.redirect_stdout(io.StringIO()):
+                main(
+                    [
+                        "export",
+                        str(out),
+                        "--coach",
+                        "coach@quay.example",
+                        "--data",
+                        str(self.folder),
+                    ]
+                )
+            with zipfile.ZipFile(out) as held:
+                found["command"] = sum(n.endswith(".jpg") for n in held.namelist())
+            out.unlink()
+            return found
+
+        self.assertTrue(all(pictures().values()), pictures())
+        self.withdraw(self.pid, 0)
+        self.assertEqual(set(pictures().values()), {0})
+        done = boxes.receive(self.them, self.box(self.pid))
+        self.assertEqual(len(done.people), 1, "the record itself is theirs to take along")

@@ -4,6 +4,7 @@ import contextlib
 import io
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -37,6 +38,20 @@ class Waiting(unittest.TestCase):
         self.assertEqual(patience.wait("a@x", "1", now + 3601), 0)
         patience.guessed("a@x", "1", now, right=True)
         self.assertEqual(patience.wait("a@x", "1", now), 0)
+
+    def test_ever_new_addresses_are_one_crowd(self) -> None:
+        """Thirty a minute of all strangers are looked at; who was right before is none."""
+        patience, now = Patience(), 1000.0
+        patience.guessed("coach@x", "home", now, right=True)
+        for n in range(30):
+            self.assertEqual(patience.wait("coach@x", f"10.0.0.{n}", now), 0)
+            patience.guessed("coach@x", f"10.0.0.{n}", now + n, right=False)
+        self.assertEqual(patience.wait("coach@x", "10.0.1.1", now + 30), 30)
+        self.assertEqual(patience.wait("other@x", "10.0.1.2", now + 30), 30)
+        self.assertEqual(patience.wait("coach@x", "home", now + 30), 0)
+        self.assertEqual(patience.wait("coach@x", "10.0.1.1", now + 60), 0, "one is let in again")
+        patience.guessed("coach@x", "10.0.1.1", now + 60, right=False)
+        self.assertEqual(patience.wait("coach@x", "10.0.1.3", now + 60), 1)
 
     def test_it_forgets_the_oldest(self) -> None:
         patience = Patience()
@@ -105,7 +120,9 @@ class Sessions(Pages):
         token = page.split('name="csrf-token" content="')[1].split('"')[0]
         form = {"email": EMAIL, "password": "guess", "csrf_token": token}
         far = {"REMOTE_ADDR": "10.0.0.66"}
-        answers = [stranger.post("/sign-in", data=form, environ_base=far) for _ in range(60)]
+        still = replace(CLOCK, ticks=lambda: 1000.0)
+        with mock.patch.dict(self.app.config, CLOCK=still):
+            answers = [stranger.post("/sign-in", data=form, environ_base=far) for _ in range(60)]
         self.assertEqual([a.status_code for a in answers[:4]], [422] * 4)
         self.assertEqual({a.status_code for a in answers[5:]}, {429})
         self.assertRegex(answers[-1].get_data(as_text=True), r"wait \d+ s")

@@ -15,7 +15,7 @@ from dachi.errors import NotDone
 from dachi.interchange import json_lines
 from dachi.photos import ingest
 from dachi.photos.ingest import path_of, whole
-from dachi.store import happenings, moving, practitioners
+from dachi.store import happenings, moving, photos, practitioners
 from dachi.store.database import newest_version
 from dachi.store.moving import Loaded
 from dachi.studio.acting import acting
@@ -50,14 +50,20 @@ def record_of(work: Work, people: Sequence[int]) -> dict[str, Any]:
 
 
 def send(work: Work, people: Sequence[int], out: IO[bytes]) -> int:
-    """Write people with their photographs as a ZIP; how many pictures were lost already."""
+    """Write people with their photographs as a ZIP; how many pictures were lost already.
+
+    Photographs of whoever has taken their consent back do not leave: their record goes without.
+    """
     record = record_of(work, people)
+    withheld = photos.withheld(work.db, work.coach)
     text = json.dumps(record, indent=1, ensure_ascii=False, sort_keys=True).encode("utf-8")
     files = {RECORD: hashlib.sha256(text).hexdigest()}
     lost = 0
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as into:
         into.writestr(RECORD, text, zipfile.ZIP_DEFLATED)
         for sha in sorted({p["sha256"] for p in record["tables"].get("photo", ())}):
+            if sha in withheld:
+                continue
             if not whole(work.folder, sha):
                 lost += 1
                 continue

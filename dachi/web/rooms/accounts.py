@@ -41,7 +41,7 @@ def sign_in() -> str | Response | tuple[str, int]:
         return _sign_in("", None)
     email, source = request.form.get("email", ""), request.remote_addr or ""
     patience: Patience = current_app.extensions["patience"]
-    now = clock().seconds()
+    now = clock().ticks()
     if wait := patience.wait(email, source, now):
         problem = f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."
         return _sign_in(email, problem), 429
@@ -102,7 +102,7 @@ def password() -> Response | tuple[str, int]:
     """Change the password; every other session ends."""
     old, new = request.form.get("old", ""), request.form.get("new", "")
     patience: Patience = current_app.extensions["patience"]
-    source, now = request.remote_addr or "", clock().seconds()
+    source, now = request.remote_addr or "", clock().ticks()
     coach = current_coach()
     if wait := patience.wait(coach.email, source, now):
         return _account(f"Too many wrong guesses: wait {math.ceil(wait)} s, then try again."), 429
