@@ -221,16 +221,16 @@ def _keep(args: argparse.Namespace) -> int:
 
 @contextlib.contextmanager
 def _coach_of(data: Path | None, email: str) -> Iterator[tuple[Database, Path, Coach]]:
-    """A data folder's database in a transaction, and the coach of an address; StoreError."""
+    """A data folder's database, and the coach of an address; StoreError."""
     from dachi.store import accounts
-    from dachi.store.database import FILE, connect, migrate, transaction
+    from dachi.store.database import FILE, connect, migrate
 
     folder = (data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
     if not (folder / FILE).exists():
         raise StoreError(f"There is no database in {folder}.")
     db = connect(folder, Clock())
     migrate(db)
-    with contextlib.closing(db), transaction(db):
+    with contextlib.closing(db):
         coach = accounts.by_email(db, email)
         if coach is None:
             raise StoreError(f"There is no account with the address {email}.")
@@ -247,9 +247,10 @@ def _account(args: argparse.Namespace) -> int:
     try:
         with _coach_of(args.data, args.email) as (db, _, coach):
             password = secrets.token_urlsafe(12)
-            accounts.set_password(db, coach.id, password)
-            sessions.end_all(db, coach.id)
-            happenings.note(db, coach.id, Happened.PASSWORD_BY_COMMAND)
+            with db.savepoint():
+                accounts.set_password(db, coach.id, password)
+                sessions.end_all(db, coach.id)
+                happenings.note(db, coach.id, Happened.PASSWORD_BY_COMMAND)
     except Told as error:
         print(f"dachi: {error}", file=sys.stderr)
         return 2
@@ -274,6 +275,7 @@ def _move(args: argparse.Namespace) -> int:
             if args.file.exists():
                 raise StoreError(f"{args.file} is there already: name another file.")
             part = args.file.with_name(f".part-{os.getpid()}-{args.file.name}")
+            db.begin(write=False)
             with unfinished(folder, part):
                 with part.open("xb") as out:
                     lost = moving.send(work, moving.everybody(work), out)

@@ -9,6 +9,7 @@ import socket
 import sys
 import threading
 import time
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -99,11 +100,11 @@ def _sweep(folder: Path, clock: Clock) -> None:
     from dachi.store import photos
     from dachi.store.database import connect
 
-    unfinished.sweep(folder)
+    with closing(connect(folder, clock)) as db:
+        known = photos.known_hashes(db)
+    unfinished.sweep(folder, known)
     unfinished.sweep_beside(folder)
-    db = connect(folder, clock)
-    swept = strays.sweep(folder, photos.known_hashes(db), now=clock.seconds())
-    db.close()
+    swept = strays.sweep(folder, known, now=clock.seconds())
     if swept.left_alone:
         print(f"dachi: {swept.left_alone}", file=sys.stderr)
     if swept.brought_back:

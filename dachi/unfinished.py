@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import json
 import os
 import secrets
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -27,12 +28,8 @@ def remove(path: Path) -> None:
 
 
 @contextmanager
-def unfinished(folder: Path, path: Path) -> Iterator[Path]:
-    """Whatever becomes of the block, ``path`` (anywhere) is gone after it unless it was renamed.
-
-    Where this process is killed, ``sweep`` of the data folder removes it: the note about it is
-    locked only as long as this process lives.
-    """
+def _noted(folder: Path, paths: Iterable[Path], *, pictures: bool) -> Iterator[None]:
+    """Have it written down, as long as this process lives, that paths are unfinished."""
     home = folder / HOME
     home.mkdir(mode=0o700, parents=True, exist_ok=True)
     name = secrets.token_hex(8)
@@ -41,16 +38,54 @@ def unfinished(folder: Path, path: Path) -> Iterator[Path]:
     try:
         # Locked before it can be found.
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        os.write(handle, os.fsencode(path.absolute()))
+        told = {"pictures": pictures, "paths": [os.fspath(p.absolute()) for p in paths]}
+        with os.fdopen(os.dup(handle), "w", encoding="utf-8", errors="surrogateescape") as out:
+            json.dump(told, out)
         os.fsync(handle)
         known = home / f"{name}.note"
         os.rename(note, known)
         note = known
-        yield path
+        yield
     finally:
-        remove(path)
         note.unlink(missing_ok=True)
         os.close(handle)
+
+
+@contextmanager
+def unfinished(folder: Path, path: Path) -> Iterator[Path]:
+    """Whatever becomes of the block, ``path`` (anywhere) is gone after it unless it was renamed.
+
+    Where this process is killed, ``sweep`` of the data folder removes it.
+    """
+    with _noted(folder, [path], pictures=False):
+        try:
+            yield path
+        finally:
+            remove(path)
+
+
+@contextmanager
+def arriving(
+    folder: Path, pictures: Iterable[Path], known: Callable[[], Collection[str]]
+) -> Iterator[None]:
+    """Pictures that are put in place before any record knows them: those that none knows when the
+    block is over, or after a kill, are gone. ``known`` are the hashes that records name.
+    """
+    paths = list(pictures)
+    with _noted(folder, paths, pictures=True):
+        try:
+            yield
+        finally:
+            _unknown_gone(paths, known())
+
+
+def _unknown_gone(paths: Iterable[Path], known: Collection[str]) -> int:
+    gone = 0
+    for path in paths:
+        if path.name.split(".")[0] not in known and path.exists():
+            remove(path)
+            gone += 1
+    return gone
 
 
 @contextmanager
@@ -91,10 +126,10 @@ def sweep_beside(folder: Path) -> int:
     return gone
 
 
-def sweep(folder: Path) -> int:
+def sweep(folder: Path, known: Collection[str]) -> int:
     """Remove what killed processes left unfinished; how many files and folders.
 
-    What somebody is still writing stays.
+    What somebody is still writing stays, and so do pictures that records know by their hash.
     """
     gone = 0
     for note in (folder / HOME).glob("*.note"):
@@ -104,12 +139,12 @@ def sweep(folder: Path) -> int:
             continue
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            left = Path(os.fsdecode(os.read(handle, 1 << 16)))
-            if left.exists():
-                remove(left)
-                gone += 1
+            text = note.read_text("utf-8", "surrogateescape")
+            told = json.loads(text)
+            paths = [Path(p) for p in told["paths"]]
+            gone += _unknown_gone(paths, known if told["pictures"] else ())
             note.unlink(missing_ok=True)
-        except OSError:
+        except (OSError, ValueError, KeyError):
             # It is being written, or lies where nothing can be removed just now.
             continue
         finally:

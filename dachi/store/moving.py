@@ -6,9 +6,10 @@ wherever it lies.
 
 from __future__ import annotations
 
+import json
 import secrets
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -53,18 +54,18 @@ def dump(db: Database, coach_id: int, people: Sequence[int]) -> Tables:
     """Return every row of some of a coach's people, of nobody else's; nothing without any."""
     found: Tables = {}
     ranks: dict[str, dict[int, int]] = {}
+    own = db.execute(
+        "SELECT id FROM practitioner WHERE coach_id = ? AND id IN (SELECT value FROM json_each(?))",
+        (coach_id, json.dumps(list(people))),
+    ).fetchall()
+    if not own:
+        return {}
+    asked = json.dumps([r["id"] for r in own])
     for table in MOVED:
         refers = _refers(db, table)
-        rows = db.execute(f"SELECT * FROM {table} ORDER BY rowid").fetchall()
-        if table == "practitioner":
-            rows = [r for r in rows if r["id"] in set(people) and r["coach_id"] == coach_id]
-            if not rows:
-                return {}
-        elif table == "photo":
-            shown = _shown(db, ranks)
-            rows = [r for r in rows if r["id"] in shown]
-        else:
-            rows = [r for r in rows if _belongs(table, r, refers, ranks)]
+        rows = db.execute(
+            f"SELECT * FROM {table} WHERE {_whose(db, table)} ORDER BY rowid", {"people": asked}
+        ).fetchall()
         keys = rows[0].keys() if rows else []
         if "id" in keys:
             ranks[table] = {r["id"]: n for n, r in enumerate(rows, 1)}
@@ -72,17 +73,44 @@ def dump(db: Database, coach_id: int, people: Sequence[int]) -> Tables:
     return found
 
 
+_WHOSE: dict[str, str] = {}
+
+
+def _whose(db: Database, table: str) -> str:
+    """The condition under which a table's rows are those of ``:people`` (a JSON list of ids):
+    from rows that belong to rows that belong to them, each found by an index.
+    """
+    if table not in _WHOSE:
+        if table == "practitioner":
+            found = "id IN (SELECT value FROM json_each(:people))"
+        elif table == "photo":
+            visits = f"(SELECT id FROM assessment WHERE {_whose(db, 'assessment')})"
+            found = (
+                f"id IN (SELECT photo_id FROM trial WHERE assessment_id IN {visits} UNION"
+                f" SELECT photo_id FROM tray WHERE assessment_id IN {visits})"
+            )
+        else:
+            # What only names another row does not say whose it is.
+            refers = {
+                r["from"]: r["table"]
+                for r in db.execute(f"PRAGMA foreign_key_list({table})")
+                if r["table"] in MOVED and r["on_delete"] != "SET NULL"
+            }
+            # Whose a row is, the first it belongs to says: a person before a visit before a trial.
+            column = min(
+                (c for c, t in refers.items() if not _within(table, c, t)),
+                key=lambda c: (refers[c] in ("photo", "camera_position"), MOVED.index(refers[c])),
+            )
+            other = refers[column]
+            name = "id" if other != table else column
+            found = f"{column} IN (SELECT {name} FROM {other} WHERE {_whose(db, other)})"
+        _WHOSE[table] = found
+    return _WHOSE[table]
+
+
 def _within(table: str, column: str, other: str) -> bool:
     """Whether a column names another row of its own table: one that may come later."""
     return table == other and column != "id"
-
-
-def _shown(db: Database, ranks: Mapping[str, Mapping[int, int]]) -> set[int]:
-    visits = ranks.get("assessment", {})
-    rows = db.execute(
-        "SELECT assessment_id, photo_id FROM trial UNION SELECT assessment_id, photo_id FROM tray"
-    )
-    return {r["photo_id"] for r in rows if r["assessment_id"] in visits}
 
 
 def _refers(db: Database, table: str) -> dict[str, str]:
@@ -122,22 +150,34 @@ def load(
     """Take people in for a coach, within the open transaction.
 
     Who is here already, just so, is left alone. Raises Conflict where one is here and
-    differs (``beside`` takes them in once more instead), or where a row is not right.
+    differs (``beside`` takes them in once more instead), or where a row is not right: then the
+    message names it.
     """
     done = Loaded()
     own: dict[str, dict[int, int]] = {t: {} for t in MOVED}
     skipped = _known(db, coach_id, tables, done, beside=beside)
+    #: Rows of whoever is here already: what belongs to them is passed over too.
+    passed: dict[str, set[int]] = {t: set() for t in MOVED} | {"practitioner": skipped}
     for table in MOVED:
         refers = _refers(db, table)
         columns = {r["name"] for r in db.execute(f"PRAGMA table_info({table})")}
         later: list[tuple[str, int, int]] = []
-        for row in tables.get(table, ()):
+        for number, row in enumerate(tables.get(table, ())):
+            place = f"tables.{table}[{number}]"
             if table == "practitioner" and row.get("id") in skipped:
                 continue
+            if row.get("id") in own[table]:
+                raise Conflict(f"{place}: another row has its id.")
+            if _passed(table, row, refers, passed):
+                if "id" in row:
+                    passed[table].add(int(row["id"]))
+                continue
+            if lost := _lost(table, row, refers, own):
+                raise Conflict(f"{place}.{lost}")
             try:
                 _take(db, coach_id, table, dict(row), refers, columns, own, done, beside=beside)
-            except (sqlite3.Error, TypeError, OverflowError) as error:
-                raise Conflict(f"A row of {table} cannot be taken in: {error}.") from error
+            except (sqlite3.Error, TypeError, OverflowError, UnicodeError) as error:
+                raise Conflict(f"{place} cannot be taken in: {error}.") from error
             later += [
                 (c, own[table][int(row["id"])], int(row[c]))
                 for c, t in refers.items()
@@ -148,6 +188,30 @@ def load(
                 f"UPDATE {table} SET {column} = ? WHERE id = ?", (own[table].get(other), number)
             )
     return done
+
+
+def _lost(
+    table: str, row: Row, refers: Mapping[str, str], own: Mapping[str, Mapping[int, int]]
+) -> str | None:
+    """What a row refers to that is not there; None where all of it is."""
+    for column, other in refers.items():
+        value = row.get(column)
+        if other == "coach" or value is None or _within(table, column, other):
+            continue
+        if value not in own[other]:
+            return f"{column}: there is no {other} {value} in the file."
+    return None
+
+
+def _passed(
+    table: str, row: Row, refers: Mapping[str, str], passed: Mapping[str, Collection[int]]
+) -> bool:
+    """Whether a row belongs to somebody who is here already."""
+    return any(
+        row.get(c) in passed[t]
+        for c, t in refers.items()
+        if t in passed and not _within(table, c, t) and row.get(c) is not None
+    )
 
 
 def _known(
@@ -168,7 +232,7 @@ def _known(
         if row is None or beside:
             continue
         here, there = dump(db, coach_id, [row["id"]]), only(db, tables, int(person["id"]))
-        if _facts(here) != _facts(there):
+        if not _same(here, there):
             raise Conflict(
                 f"{row['call_name']} is here already, and what comes differs. Take it in beside, "
                 "and merge the two, or erase the one here first. Nothing was taken in."
@@ -178,13 +242,19 @@ def _known(
     return skipped
 
 
-def _facts(tables: Mapping[str, Sequence[Row]]) -> Tables:
-    """Rows without what is derived of them."""
-    return {
-        name: [{k: v for k, v in row.items() if k not in _DERIVED.get(name, ())} for row in rows]
-        for name, rows in tables.items()
-        if name not in DERIVED
-    }
+def _same(here: Mapping[str, Sequence[Row]], there: Mapping[str, Sequence[Row]]) -> bool:
+    """Whether two records say the same, beside what is derived; a schema may lack a column."""
+    for name in MOVED:
+        if name in DERIVED:
+            continue
+        own, other = here.get(name, ()), there.get(name, ())
+        if len(own) != len(other):
+            return False
+        out = set(_DERIVED.get(name, ()))
+        for one, two in zip(own, other, strict=True):
+            if any(one[k] != two[k] for k in (one.keys() & two.keys()) - out):
+                return False
+    return True
 
 
 def _take(
@@ -209,9 +279,6 @@ def _take(
         elif _within(table, column, other):
             row[column] = None
         elif row.get(column) is not None:
-            if row[column] not in own[other]:
-                # It belongs to somebody who is here already.
-                return
             row[column] = own[other][row[column]]
     if table == "practitioner":
         taken = db.execute(

@@ -10,7 +10,7 @@ from typing import Any
 
 from dachi.store import moving
 from dachi.store.database import Database
-from dachi.store.rows import made
+from dachi.store.rows import made, read_json, read_moment
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -59,8 +59,10 @@ class Listed:
 
 def _practitioner(row: sqlite3.Row) -> Practitioner:
     return made(
-        Practitioner, row, props=frozenset(json.loads(row["props"])),
-        schools=json.loads(row["schools"]), comes_for=frozenset(json.loads(row["comes_for"])),
+        Practitioner, row, props=read_json(row["props"], frozenset[str], frozenset()),
+        schools=read_json(row["schools"], dict[str, str], {}),
+        comes_for=read_json(row["comes_for"], frozenset[str], frozenset()),
+        next_visit_at=read_moment(row["next_visit_at"]),
     )  # fmt: skip
 
 

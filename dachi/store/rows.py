@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import fields
+from datetime import datetime
 from typing import Any, TypeVar
+
+import msgspec
 
 from dachi.store.database import Database
 
@@ -48,6 +51,26 @@ def made(kind: type[T], row: sqlite3.Row, /, **read: Any) -> T:
     IndexError where the row has no such column.
     """
     return kind(**{n: read[n] if n in read else row[n] for n in _names(kind)})
+
+
+def read_json(text: str | None, kind: type[T], usual: T) -> T:
+    """What a text holds as JSON; the usual where it is not of that kind.
+
+    Of records that may have come from elsewhere: nobody else's page is to fail on one of them.
+    """
+    try:
+        return msgspec.json.decode(text or "", type=kind)
+    except (msgspec.DecodeError, UnicodeError, RecursionError):
+        return usual
+
+
+def read_moment(text: str | None) -> str | None:
+    """A stored day or moment; None where it is none."""
+    try:
+        datetime.fromisoformat(text or "")
+    except ValueError:
+        return None
+    return text
 
 
 def belongs(db: Database, whose: str, row_id: int, coach_id: int) -> bool:

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import msgspec
 
 from dachi.store.database import Database
+from dachi.store.rows import read_moment
 from dachi.store.summaries import News, read_news
 
 
@@ -63,9 +64,9 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
         first, count = unmarked.get(r["id"], (None, 0))
         found.append(
             Seen(
-                r["id"], r["call_name"], r["next_visit_at"], r["assessments"], r["last_at"],
-                first, count, tuple(looks.get(r["id"], ())), tuple(news.get(r["id"], ())),
-                pain.get(r["id"]), r["id"] not in agreed,
+                r["id"], r["call_name"], read_moment(r["next_visit_at"]), r["assessments"],
+                r["last_at"], first, count, tuple(looks.get(r["id"], ())),
+                tuple(news.get(r["id"], ())), pain.get(r["id"]), r["id"] not in agreed,
             )
         )  # fmt: skip
     return found

@@ -80,6 +80,11 @@ def shot_name(shot: Shown) -> str:
     return f"{pose_name(shot.pose)}, {side}{shot.mode}, trial {shot.number}"
 
 
+def known_pose(pose_id: str) -> bool:
+    """Whether the catalogue has a pose."""
+    return pose_id in catalogue()
+
+
 def pose_name(pose_id: str) -> str:
     """Name of a pose; its id where the catalogue no longer has it."""
-    return catalogue().pose(pose_id).name if pose_id in catalogue() else pose_id
+    return catalogue().pose(pose_id).name if known_pose(pose_id) else pose_id

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -28,6 +29,7 @@ class Group(StrEnum):
     CHANGED = "What changed"
     DUE = "Due for a look"
     NEW = "Not measured yet"
+    BROKEN = "Cannot be read"
 
 
 class Action(StrEnum):
@@ -38,6 +40,7 @@ class Action(StrEnum):
     PROGRESS = "See progress"
     PREPARE = "Prepare"
     ASSESS = "New assessment"
+    RECORD = "See the record"
 
 
 @dataclass(frozen=True)
@@ -77,7 +80,7 @@ def today_page(work: Work) -> TodayPage:
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
     hurt = (today - timedelta(days=PAIN_NEWS_DAYS)).isoformat()
     people = stored.everybody(work.db, work.coach, since, hurt)
-    found = [e for who in people if (e := _entry(who, today)) is not None]
+    found = [e for who in people if (e := _readable(who, today)) is not None]
     groups = tuple((g, _ordered(g, found)) for g in Group)
     first = [e for _, entries in groups for e in entries if _is_first(e, today)]
     first.sort(key=lambda e: (e.group is not Group.HURT, e.who.next_visit_at or ""))
@@ -103,6 +106,16 @@ def _ordered(group: Group, found: Sequence[TodayEntry]) -> tuple[TodayEntry, ...
     elif group is Group.DUE:
         own.sort(key=lambda e: earliest_look(e.who.looks) or "")
     return tuple(own)
+
+
+def _readable(who: Seen, today: date) -> TodayEntry | None:
+    """The same as ``_entry``; of a record that cannot be read, that."""
+    try:
+        return _entry(who, today)
+    except (ValueError, TypeError, KeyError):
+        logging.getLogger("dachi").exception("somebody's record cannot be read")
+        words = "something in this record cannot be read"
+        return TodayEntry(who, Group.BROKEN, (("watch", words),), Action.RECORD)
 
 
 def _entry(who: Seen, today: date) -> TodayEntry | None:

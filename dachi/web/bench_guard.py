@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-from flask import flash, redirect, request, url_for
+from flask import abort, flash, redirect, request, url_for
 from flask_login import current_user
 from werkzeug.wrappers import Response
 
 from dachi.studio import records
 from dachi.studio.bench.around import Surroundings, surroundings
-from dachi.studio.phrases import say_day
+from dachi.studio.phrases import known_pose, say_day
 from dachi.studio.records import Trial
 from dachi.studio.visits import intake
 from dachi.web.session import own_assessment, own_trial, work
 
 
 def at_bench(tid: int) -> Surroundings:
-    """Everything around one of the coach's trials; 404 where it is not theirs."""
-    return surroundings(work(), own_trial(tid))
+    """Everything around one of the coach's trials; 404 where it is not theirs, or of no pose that
+    is known here (it came from elsewhere, or the catalogue has lost it).
+    """
+    trial = own_trial(tid)
+    if not known_pose(trial.pose):
+        abort(404, f"A pose called “{trial.pose[:40]}” is not known to this Dachi.")
+    return surroundings(work(), trial)
 
 
 def stopped(trial: Trial) -> str | None:

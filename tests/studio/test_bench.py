@@ -213,7 +213,7 @@ class Starts(Bench):
     def test_guesses_stay_in_the_picture(self) -> None:
         for pose in catalogue().poses:
             side = "both" if pose.sides == "both" else "left"
-            for wide, high in ((1280, 960), (960, 1280), (400, 1600)):
+            for wide, high in ((1280, 960), (960, 1280), (400, 1600), (1600, 400)):
                 marks = starting_marks.guess_marks(pose, side, wide, high)
                 corners = starting_marks.guess_corners(pose, wide, high)
                 with self.subTest(pose.id, size=(wide, high)):

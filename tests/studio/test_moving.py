@@ -1,6 +1,7 @@
 """Records out of one Dachi and into another: identical, once, all or nothing."""
 
 import contextlib
+import hashlib
 import io
 import json
 import sqlite3
@@ -78,8 +79,7 @@ class Boxes(Pages):
         return out
 
     def take(self, box: Any, **more: bool) -> moving.Loaded:
-        with transaction(self.there):
-            return boxes.receive(self.them, box, **more)
+        return boxes.receive(self.them, box, **more)
 
     def counts(self) -> dict[str, int]:
         return {
@@ -136,14 +136,21 @@ class Moving(Boxes):
         self.assertEqual([t for t, rows in theirs["tables"].items() if rows], [])
 
     def test_damaged_files_take_nothing_in(self) -> None:
-        good = self.box()
+        good = self.box(self.pid)
         counts = self.counts()
 
-        def changed(**parts: bytes) -> io.BytesIO:
+        def changed(*, hashed: bool = True, **parts: bytes) -> io.BytesIO:
+            """The file with parts exchanged; its manifest says so, where ``hashed``."""
             out = io.BytesIO()
             with zipfile.ZipFile(good) as old, zipfile.ZipFile(out, "w") as new:
-                for name in old.namelist():
-                    new.writestr(name, parts.get(name, old.read(name)))
+                held = {n: parts.get(n, old.read(n)) for n in old.namelist()}
+                manifest = json.loads(held["manifest.json"])
+                if hashed:
+                    sha = hashlib.sha256(held["record.json"]).hexdigest()
+                    manifest["files"]["record.json"] = sha
+                held["manifest.json"] = json.dumps(manifest).encode()
+                for name, data in held.items():
+                    new.writestr(name, data)
             return out
 
         with zipfile.ZipFile(good) as found:
@@ -153,13 +160,15 @@ class Moving(Boxes):
         wrong = json.dumps(record | {"tables": {"practitioner": [{"id": 1}]}}).encode()
         for box, words in (
             (io.BytesIO(b"no zip"), "no record"), (io.BytesIO(good.getvalue()[:900]), "no record"),
-            (changed(**{"record.json": b"[" * 90_000}), "cannot be read"), (changed(**{"record.json": newer}), "newer"),
-            (changed(**{"record.json": wrong}), "not right"), (changed(**{"record.json": json.dumps(record).encode()}), "hash"),
+            (changed(**{"record.json": b"[" * 90_000}), "not right"), (changed(**{"record.json": newer}), "newer"),
+            (changed(**{"record.json": wrong}), r"not right: .*uid.*tables.practitioner\[0\]"),
+            (changed(hashed=False, **{"record.json": json.dumps(record).encode()}), "hash"),
             (changed(**{picture: plain_picture()}), "damaged"),
         ):  # fmt: skip
             with self.subTest(words), self.assertRaisesRegex(MovingProblem, words):
                 self.take(box)
             self.assertEqual(self.counts(), counts)
+            self.assertEqual(list(self.home.rglob("*.jpg")), [], "pictures neither")
 
     def test_rows_that_are_none(self) -> None:
         for row, words in (

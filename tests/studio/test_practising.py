@@ -5,6 +5,7 @@ import unittest
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import ClassVar
+from unittest import mock
 
 import msgspec
 from PIL import Image
@@ -38,6 +39,7 @@ from dachi.studio.practice.practice_log import LogProblem
 from dachi.studio.record import readings_in
 from dachi.studio.today import Action, Group
 from dachi.studio.visits.intake import Refused
+from dachi.studio.work import Work
 from tests.support import CLOCK, LEG_RAISE, Studio, ago, day_ago
 
 KNOWN = drill_by_id()
@@ -265,6 +267,18 @@ class Commands(Studio):
             return bool(cautions.hurting(self.work, self.pid, log))
 
         self.assertEqual([hurts(d) for d in (0, 13.9, 14.1)], [True, True, False])
+
+    def test_a_drill_that_hurt_is_eased_for_a_fortnight(self) -> None:
+        now = CLOCK.local().replace(microsecond=0)
+        for late, eased in ((0, True), (1, False)):
+            at = now - timedelta(days=14, seconds=late)
+            entry = NewLogEntry(once_key=f"h{late}", started_at=at.isoformat(), seconds=300, felt=RIGHT, finished=True, done=(), pains=(Pain(PLAIN, Place.GROIN, PainKind.DULL),))  # fmt: skip
+            log_id = practice_log.add(self.db, self.coach.id, self.pid, entry)
+            with self.subTest(late), mock.patch.object(Work, "now", return_value=now):
+                known = Practising(self.work, self.who).known
+                self.assertEqual(known.hurt, frozenset({PLAIN} if eased else ()))
+                self.assertEqual(bool(known.hurts), eased)
+            practice_log.remove(self.db, self.coach.id, self.pid, log_id)
 
     def test_what_a_proposal_changes(self) -> None:
         day = date(2027, 6, 1)

@@ -319,6 +319,7 @@ class Histories(History):
             with self.subTest(target=target, due=due), self.assertRaises(Refused):
                 acts.set_goal(self.work, who, POSE, "left", "passive", target, due)
         acts.set_goal(self.work, who, POSE, "right", "passive", 240.0, today + timedelta(days=1))
+        acts.set_goal(self.work, who, POSE, "right", "passive", -60.0, None)
         gid = goals.of_practitioner(self.db, self.coach.id, self.pid)[0].id
         self.assertEqual(acts.close_goal(self.work, gid), self.pid)
         self.assertIsNone(acts.close_goal(self.work, 10**6))

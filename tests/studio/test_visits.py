@@ -1,13 +1,16 @@
 """A visit worked by its commands alone: what the sheet becomes, who may, what is kept."""
 
 import unittest
+from dataclasses import replace
 from datetime import timedelta
 from types import SimpleNamespace
+
+import numpy as np
 
 from dachi.core.assessing.runsheet import SheetLine, Slot
 from dachi.core.words import Place as Spot
 from dachi.core.words import Status
-from dachi.data import catalogue, screening_questions
+from dachi.data import catalogue, schools, screening_questions, variant_under
 from dachi.store import (
     assessments,
     day_states,
@@ -23,7 +26,8 @@ from dachi.store import (
 )
 from dachi.store.database import Conflict
 from dachi.store.day_states import DayState
-from dachi.studio.visits import acts, intake, sheets
+from dachi.studio.bench.seen_joints import Sighted, joint_of
+from dachi.studio.visits import acts, intake, sheets, shot_words
 from dachi.studio.visits.intake import Refused
 from dachi.studio.visits.sheets import Row, Station
 from tests.support import CLOCK, LEG_RAISE, Studio, day_ago, plain_picture
@@ -240,12 +244,14 @@ class Sheet(Visits):
     def test_a_shot_beside_the_sheet_has_a_row_of_its_own(self) -> None:
         self.shot(SPLIT, "left", "passive", 1)
         self.shot(SPLIT, "left", "passive", 3)
-        run_sheets.save(self.db, self.coach.id, self.aid, [SheetLine(LEG_RAISE, "left", "active", 2)])  # fmt: skip
+        self.shot(LEG_RAISE, "left", "passive", 1)
+        first, last = SheetLine(LEG_RAISE, "left", "active", 2), SheetLine(BUTTERFLY, "both", "passive", 2)  # fmt: skip
+        run_sheets.save(self.db, self.coach.id, self.aid, [first, last])
         own = sheets.all_trials(self.work, self.visit)
         self.assertEqual(
             sheets.lines_of(self.work, self.visit, own),
-            (SheetLine(LEG_RAISE, "left", "active", 2), SheetLine(SPLIT, "left", "passive", 3)),
-        )
+            (first, SheetLine(LEG_RAISE, "left", "passive", 1), last, SheetLine(SPLIT, "left", "passive", 3)),
+        )  # fmt: skip
 
 
 class Places(Visits):
@@ -318,6 +324,38 @@ class Places(Visits):
             found = intake.place_of(form | {f"variant-{v.id}": said}, self.who)
             self.assertEqual(found.variant[v.id], option)
             self.assertEqual(set(found.variant), {x.id for x in pose.variants})
+
+    def test_a_school_says_how_a_pose_is_usually_done(self) -> None:
+        told = 0
+        for school in schools():
+            for option in school.options:
+                for pose in catalogue().poses:
+                    own = {school.id: option}
+                    said = variant_under(pose.id, own)
+                    found = intake.usual_variant(pose, replace(self.who, schools=own))
+                    known = {v.id for v in pose.variants}
+                    wanted = pose.default_variant() | {k: v for k, v in said.items() if k in known}
+                    self.assertEqual(found, wanted, (pose.id, own))
+                    told += wanted != pose.default_variant()
+        self.assertGreater(told, 0)
+
+    def test_what_is_cut_off(self) -> None:
+        """A joint out of the picture in one direction, in either look, is out of it."""
+        pose = catalogue().pose(LEG_RAISE)
+        image = np.zeros((600, 800, 3), np.uint8)
+        mark = next(m for m in pose.marks if not m.optional and joint_of(m.body, "left"))
+        joint = str(joint_of(mark.body, "left"))
+        inside = {str(joint_of(m.body, "left")): (400.0, 300.0) for m in pose.marks if joint_of(m.body, "left")} | {"nose": (300.0, 200.0)}  # fmt: skip
+        for at, cut in (
+            ((400.0, 300.0), False), ((400.0, 3.0), True), ((3.0, 300.0), True), ((400.0, 597.0), True),
+            ((797.0, 300.0), True), ((7.0, 7.0), False),
+        ):  # fmt: skip
+            for look in ("joints", "roughly"):
+                seen = {"joints": dict(inside), "roughly": dict(inside)}
+                seen[look][joint] = at
+                said = shot_words._of_body(image, pose, "left", Sighted(seen["joints"], {}, seen["roughly"]))  # fmt: skip
+                with self.subTest(at, look=look):
+                    self.assertEqual(any("Cut off" in c.words for c in said), cut)
 
 
 class Photographs(Visits):

@@ -7,6 +7,7 @@ import sqlite3
 import tempfile
 import time
 from contextlib import closing
+from datetime import timedelta
 from pathlib import Path
 from typing import Any, ClassVar
 from unittest import mock
@@ -14,6 +15,7 @@ from unittest import mock
 from dachi import unfinished
 from dachi.photos import strays
 from dachi.photos.ingest import path_of, take_in
+from dachi.simulation import outbox
 from dachi.store import (
     accounts,
     assessments,
@@ -200,6 +202,32 @@ class Erasing(Marit):
             f"/p/{self.pid}/consent", {"withdraw": "1", "given_on": CLOCK.today().isoformat()}
         )
         self.assertIn("Erase the photographs", self.text(self.client.get(prepare)))
+
+    def test_whose_a_letter_is(self) -> None:
+        """By the name nobody else has; old ones, which have none, by the address."""
+        box = self.folder / "outbox" / str(self.coach.id)
+        for path in box.glob("*.eml"):
+            path.unlink()
+        at = CLOCK.local()
+        theirs = [
+            outbox.send(box, "Marit@quay.example ", "Old", "x", at=at),
+            outbox.send(box, "moved@quay.example", "New", "x", at=at + timedelta(seconds=1),
+                        about=self.uid(self.pid)),
+        ]  # fmt: skip
+        others = [
+            outbox.send(box, "other@quay.example", "Old", "x", at=at + timedelta(seconds=2)),
+            outbox.send(box, "marit@quay.example", "New", "x", at=at + timedelta(seconds=3), about="else"),
+        ]  # fmt: skip
+        nobody = practitioners.add(self.db, self.coach.id, "Nobody")
+        self.post(f"/p/{nobody}/erase", {"name": "Nobody"})
+        self.assertEqual(sorted(p.name for p in box.glob("*.eml")), sorted([*theirs, *others]))
+        self.post(f"/p/{self.pid}/erase", {"name": NAME})
+        self.assertEqual(sorted(p.name for p in box.glob("*.eml")), sorted(others))
+
+    def uid(self, pid: int) -> str:
+        found = practitioners.get(self.db, self.coach.id, pid)
+        assert found is not None
+        return found.uid
 
     def test_left_out_of_a_folder_is_still_theirs(self) -> None:
         """It goes with them, or like what was deleted; sent again it is back in the tray."""

@@ -102,8 +102,12 @@ def waiting(work: Work) -> list[Reminder]:
     for who in (p.practitioner for p in practitioners.listing(work.db, work.coach)):
         if not who.email:
             continue
-        kind = _most_pressing(work, who, now)
-        one = reminder(work, who, kind) if kind else None
+        try:
+            kind = _most_pressing(work, who, now)
+            one = reminder(work, who, kind) if kind else None
+        except (ValueError, TypeError, KeyError):
+            # Their own pages say what is wrong with a record; the others' letters do not wait.
+            continue
         if one is not None and (who.uid, one.kind) not in told:
             found.append(one)
     return found

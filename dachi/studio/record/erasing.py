@@ -131,7 +131,7 @@ def finish(folder: Path, clock: Clock) -> bool:
                 remove_pictures(folder, (x for x in one.pictures if x not in known))
                 for name in one.letters:
                     (reminders.box_of(folder, one.coach_id) / name).unlink(missing_ok=True)
-            unfinished.sweep(folder)
+            unfinished.sweep(folder, known)
             ids = [one.id for one in found]
             with db.savepoint():
                 erasures.cleared(db, ids)

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import tempfile
-from typing import IO
-
-from flask import Blueprint, flash, redirect, request, send_file, url_for
+from flask import Blueprint, flash, redirect, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
@@ -14,23 +11,18 @@ from dachi.studio.lists import Happened
 from dachi.studio.record import acts, moving
 from dachi.web.fields import whole
 from dachi.web.jobs import finish_erasing
-from dachi.web.session import clock, own_practitioner, work
+from dachi.web.session import clock, coach_id, data_folder, own_practitioner, work
 
 room = Blueprint("moving", __name__)
 
-#: Larger files are put together on disk, bytes.
-IN_MEMORY = 8_000_000
-
 
 def _file(people: list[int], name: str) -> Response:
-    # The answer that sends it closes it.
-    out: IO[bytes] = tempfile.SpooledTemporaryFile(IN_MEMORY)  # noqa: SIM115
-    moving.send(work(), people, out)
-    out.seek(0)
-    answer = send_file(
-        out, mimetype="application/zip", as_attachment=True,
-        download_name=f"{name}-{clock().today().isoformat()}.zip",
-    )  # fmt: skip
+    """People as a file that is sent while it is written."""
+    blocks = moving.stream(data_folder(), clock(), coach_id(), people)
+    answer = Response(blocks, mimetype="application/zip")
+    answer.headers["Content-Disposition"] = (
+        f"attachment; filename={name}-{clock().today().isoformat()}.zip"
+    )
     answer.headers["Cache-Control"] = "no-store"
     return answer
 

@@ -109,6 +109,8 @@ def _address(entry: TodayEntry) -> str:
             return url_for("prepare.page", pid=who.id)
         case Action.ASSESS:
             return url_for("assessments.new", pid=who.id)
+        case Action.RECORD:
+            return url_for("practitioners.record", pid=who.id)
 
 
 @room.get("/jump")
