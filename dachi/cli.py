@@ -9,7 +9,7 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,7 +20,12 @@ from dachi.store.database import StoreError
 
 if TYPE_CHECKING:
     from dachi.store.accounts import Coach
+    from dachi.store.copies import ComesBack
     from dachi.store.database import Database
+
+
+#: Names said of what a backup brings back.
+MOST_NAMED = 12
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -88,6 +93,8 @@ def _run(argv: list[str] | None) -> int:
     sub.add_argument("file", type=Path)
     sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
     sub.add_argument("--try", dest="dry", action="store_true", help="only say what it would do")
+    sub.add_argument("--yes", action="store_true", help="without asking about what comes back")
+    sub.add_argument("--end-links", action="store_true", help="private links do not work again")
     sub = commands.add_parser("check", help="is the record all there, and whole?")
     sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
     sub.add_argument(
@@ -210,7 +217,7 @@ def _keep(args: argparse.Namespace) -> int:
         if args.command == "backup":
             return _backup(folder, args.file)
         if args.command == "restore":
-            return _restore(args.file, folder, dry=args.dry)
+            return _restore(args, folder)
         if not (folder / "dachi.sqlite3").exists():
             raise keeping.KeepingProblem(f"there is no database in {folder}")
         return _check(folder, args.heal)
@@ -304,17 +311,46 @@ def _backup(folder: Path, to: Path | None) -> int:
     return 1 if made.bad else 0
 
 
-def _restore(source: Path, folder: Path, *, dry: bool) -> int:
+def _restore(args: argparse.Namespace, folder: Path) -> int:
     from dachi.studio.record import keeping
 
+    source: Path = args.file
     about = keeping.offered(source)
     what = f"{about.counts.get('photos', 0)} pictures and the database of {about.made_at[:16]}"
-    if dry:
+    if args.dry:
         print(f"{source} holds {what}; it would be put into {folder}, which must be empty.")
         return 0
-    keeping.restore(source, folder)
+
+    def agreed(back: ComesBack) -> bool:
+        print(_coming(back))
+        if args.yes:
+            return True
+        if not sys.stdin.isatty():
+            print("dachi: nothing was written. Say --yes if that is right.", file=sys.stderr)
+            return False
+        return input("Is that right? Type yes: ").strip().casefold() == "yes"
+
+    if keeping.restore(source, folder, agreed, end_links=args.end_links) is None:
+        return 2
     print(f"{what[0].upper()}{what[1:]} were put into {folder}. Start with DACHI_DATA={folder}.")
     return 0
+
+
+def _coming(back: ComesBack) -> str:
+    """What an older state of a record brings back, in lines."""
+
+    def some(names: Sequence[str]) -> str:
+        more = f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else ""
+        return ", ".join(names[:MOST_NAMED]) + more if names else "nobody"
+
+    return (
+        f"With this backup come back, as they were then:\n"
+        f"  people, also those who were erased since: {some(back.people)}\n"
+        f"  private links that work again: {some(back.links)}\n"
+        f"  consents, also those that were withdrawn since: {some(back.consents)}\n"
+        f"  accounts with the passwords of then: {some(back.coaches)}\n"
+        "Whoever was signed in signs in again, and phones are let in anew."
+    )
 
 
 def _check(folder: Path, heal: Path | None) -> int:

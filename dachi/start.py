@@ -97,14 +97,16 @@ def _sweep(folder: Path, clock: Clock) -> None:
     """
     from dachi import unfinished
     from dachi.photos import strays
-    from dachi.store import photos
+    from dachi.store import erasures, photos
     from dachi.store.database import connect
 
     with closing(connect(folder, clock)) as db:
         known = photos.known_hashes(db)
+        # What is being erased goes by itself: it is nobody's stray.
+        going = {sha for one in erasures.all_open(db) for sha in one.pictures}
     unfinished.sweep(folder, known)
     unfinished.sweep_beside(folder)
-    swept = strays.sweep(folder, known, now=clock.seconds())
+    swept = strays.sweep(folder, known | going, now=clock.seconds())
     if swept.left_alone:
         print(f"dachi: {swept.left_alone}", file=sys.stderr)
     if swept.brought_back:

@@ -5,12 +5,29 @@ from __future__ import annotations
 import os
 import sqlite3
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 
 from dachi.files import synced
 from dachi.store.database import FILE, MIGRATIONS, StoreError, newest_version
 
-__all__ = ["FILE", "MIGRATIONS", "copy", "photo_hashes", "troubles", "version"]
+__all__ = [
+    "FILE", "MIGRATIONS", "ComesBack", "comes_back", "copy", "end_sessions", "photo_hashes",
+    "troubles", "version",
+]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ComesBack:
+    """What an older state of a record brings back: people and coaches by name, whose private links
+    work again, whose consent stands, and how many who were signed in are not any more.
+    """
+
+    people: tuple[str, ...]
+    coaches: tuple[str, ...]
+    links: tuple[str, ...]
+    consents: tuple[str, ...]
+    sessions: int
 
 
 def copy(source: Path, to: Path) -> None:
@@ -67,3 +84,46 @@ def photo_hashes(path: Path) -> dict[str, str]:
             return dict(db.execute("SELECT sha256, source_sha256 FROM photo"))
     except sqlite3.Error as error:
         raise StoreError(f"The pictures recorded in {path} cannot be read ({error}).") from error
+
+
+def comes_back(path: Path, *, end_links: bool = False) -> ComesBack:
+    """Look what a database file brings back. StoreError where it cannot be read."""
+
+    def names(statement: str) -> tuple[str, ...]:
+        try:
+            return tuple(str(r[0]) for r in db.execute(statement).fetchall())
+        except sqlite3.OperationalError:
+            # Of before there was any such thing.
+            return ()
+
+    try:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as db:
+            return ComesBack(
+                names("SELECT call_name FROM practitioner ORDER BY call_name COLLATE NOCASE"),
+                names("SELECT email FROM coach ORDER BY id"),
+                () if end_links else names(
+                    "SELECT DISTINCT p.call_name FROM private_link l JOIN practitioner p"
+                    " ON p.id = l.practitioner_id WHERE l.revoked_at IS NULL ORDER BY 1"
+                ),
+                names(
+                    "SELECT DISTINCT p.call_name FROM consent c JOIN practitioner p"
+                    " ON p.id = c.practitioner_id WHERE c.withdrawn_on IS NULL ORDER BY 1"
+                ),
+                len(names("SELECT id FROM coach_session")),
+            )  # fmt: skip
+    except sqlite3.Error as error:
+        raise StoreError(f"{path} cannot be read ({error}).") from error
+
+
+def end_sessions(path: Path, *, links: bool) -> None:
+    """Nobody is signed in to a database file any more, and links for phones have ended; with
+    ``links`` private ones too. StoreError where it cannot be written.
+    """
+    try:
+        with closing(sqlite3.connect(path)) as db, db:
+            known = {r[0] for r in db.execute("SELECT name FROM sqlite_master")}
+            for table in ("coach_session", "phone_link", *(("private_link",) if links else ())):
+                if table in known:
+                    db.execute(f"DELETE FROM {table}")
+    except sqlite3.Error as error:
+        raise StoreError(f"{path} cannot be written ({error}).") from error

@@ -4,11 +4,13 @@ import contextlib
 import io
 import json
 import os
+import resource
 import shutil
 import sqlite3
 import subprocess
 import sys
 import zipfile
+from collections.abc import Iterator
 from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
@@ -18,7 +20,7 @@ from unittest import mock
 from dachi.cli import main
 from dachi.clock import Clock
 from dachi.photos.ingest import path_of
-from dachi.store import copies, photos, practitioners
+from dachi.store import copies, photos, practitioners, private_links
 from dachi.store.database import (
     FILE,
     MIGRATIONS,
@@ -114,7 +116,7 @@ class Backups(Keeping):
         swapped[offset] ^= 255
         evil = io.BytesIO()
         with zipfile.ZipFile(evil, "w") as out:
-            files = {"photos/../evil": {"sha256": "0", "bytes": 1}}
+            files = {"photos/../evil": {"sha256": "0" * 64, "bytes": 1}}
             out.writestr("manifest.json", json.dumps({"format": "dachi-backup", "version": 1, "files": files, "made_at": "", "schema": 1, "counts": {}}))  # fmt: skip
         newer = io.BytesIO()
         with zipfile.ZipFile(newer, "w") as out:
@@ -140,6 +142,7 @@ class Backups(Keeping):
     def test_the_commands(self) -> None:
         """As the README has it: back up, look, put back somewhere else, check."""
         data = ("--data", str(self.folder))
+        private_links.make(self.db, self.coach.id, self.pid)
         status, words = self.run_it("backup", str(self.zip), *data)
         self.assertEqual(status, 0, words)
         self.assertIn("2 pictures", words)
@@ -147,14 +150,94 @@ class Backups(Keeping):
         status, words = self.run_it("restore", str(self.zip), "--data", home, "--try")
         self.assertEqual((status, Path(home).exists()), (0, False))
         self.assertIn("would be put into", words)
-        self.assertEqual(self.run_it("restore", str(self.zip), "--data", home)[0], 0)
+        status, words = self.run_it("restore", str(self.zip), "--data", home)
+        self.assertEqual((status, Path(home).exists()), (2, False), "asked, and nobody answered")
+        for name in (
+            "people, also those who were erased since: Runa",
+            "work again: Runa",
+            "coach@quay.example",
+        ):
+            self.assertIn(name, words)
+        self.assertEqual(self.run_it("restore", str(self.zip), "--data", home, "--yes")[0], 0)
         status, words = self.run_it("check", "--data", home)
         self.assertEqual((status, words), (0, "The database and 2 pictures are whole.\n"))
-        status, words = self.run_it("restore", str(self.zip), "--data", home)
+        status, words = self.run_it("restore", str(self.zip), "--data", home, "--yes")
         self.assertEqual(status, 2)
         self.assertIn("nothing is written over", words)
         self.assertEqual(self.run_it("check", "--data", str(self.out))[0], 2)
         self.assertEqual(self.run_it("backup", str(self.out), *data)[0], 2)
+
+    def test_what_comes_back_is_asked_about(self) -> None:
+        """Nobody is signed in by it; private links go on, or end if that is wanted."""
+        private_links.make(self.db, self.coach.id, self.pid)
+        keeping.backup(self.folder, self.zip, CLOCK)
+        cookie = self.client.get_cookie("dachi")
+        assert cookie is not None
+        heard: list[copies.ComesBack] = []
+        home = self.out / "again"
+
+        def no(back: copies.ComesBack) -> bool:
+            heard.append(back)
+            return False
+
+        self.assertIsNone(keeping.restore(self.zip, home, no))
+        self.assertEqual([p.name for p in self.out.iterdir()], ["kept.zip"])
+        (back,) = heard
+        self.assertEqual((back.people, back.links, back.consents), (("Runa",),) * 3)
+        self.assertEqual(back.sessions, 1)
+        for end, links in ((False, 1), (True, 0)):
+            home = self.out / f"again-{end}"
+            keeping.restore(self.zip, home, end_links=end)
+            with closing(sqlite3.connect(home / "dachi.sqlite3")) as db:
+                (left,) = db.execute("SELECT count(*) FROM private_link WHERE revoked_at IS NULL").fetchone()  # fmt: skip
+                self.assertEqual(left, links)
+            open_on(self.app, home)
+            old = self.app.test_client()
+            old.set_cookie("dachi", cookie.value)
+            self.assertEqual(old.get("/").status_code, 302, "a cookie of then opens nothing")
+
+    def test_no_room(self) -> None:
+        keeping.backup(self.folder, self.zip, CLOCK)
+        with (
+            mock.patch.object(shutil, "disk_usage", return_value=mock.Mock(free=1000)),
+            self.assertRaisesRegex(KeepingProblem, "there is room for"),
+        ):
+            keeping.restore(self.zip, self.out / "again")
+        self.assertEqual([p.name for p in self.out.iterdir()], ["kept.zip"])
+
+    def test_a_list_of_files_that_is_a_bomb(self) -> None:
+        for about in (b"0" * 300_000_000, b"[" + b"[]," * 10_000_000 + b"[]]", b"[" * 100_000):
+            with zipfile.ZipFile(self.zip, "w", zipfile.ZIP_DEFLATED) as out:
+                out.writestr("manifest.json", about)
+            before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+            with self.assertRaisesRegex(KeepingProblem, "no backup of Dachi"):
+                keeping.restore(self.zip, self.out / "again")
+            more = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+            self.assertLess(more, 100_000)
+
+    def test_what_is_written_is_its_owners(self) -> None:
+        """Whatever the folder was before: database, copies, log, backup and export."""
+        self.folder.chmod(0o755)
+        (self.folder / "dachi.sqlite3").chmod(0o644)
+        (self.folder / "dachi.log").write_text("x")
+        open_on(self.app, self.folder)
+        with self.umask(0o022):
+            keeping.backup(self.folder, self.zip, CLOCK)
+            self.run_it("export", str(self.out / "x.zip"), "--coach", "coach@quay.example", "--data", str(self.folder))  # fmt: skip
+            keeping.daily_copy(self.folder, CLOCK)
+        for path in (
+            self.folder / "dachi.sqlite3", self.folder / "dachi.log", self.zip, self.out / "x.zip",
+            *(self.folder / "copies").glob("*.sqlite3"),
+        ):  # fmt: skip
+            self.assertEqual(path.stat().st_mode & 0o077, 0, path.name)
+
+    @contextlib.contextmanager
+    def umask(self, mask: int) -> Iterator[None]:
+        before = os.umask(mask)
+        try:
+            yield
+        finally:
+            os.umask(before)
 
 
 class Checks(Keeping):

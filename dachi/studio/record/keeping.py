@@ -4,24 +4,30 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Annotated, Any, Literal
 
-from dachi import unfinished
+import msgspec
+
+from dachi import archives, unfinished
 from dachi.clock import Clock
 from dachi.errors import Trouble
 from dachi.files import digest_of, synced
 from dachi.photos import ingest
 from dachi.photos.ingest import path_of, whole
 from dachi.store import copies
+from dachi.store.copies import ComesBack
 from dachi.store.database import COPIES, FILE
 
 FORMAT, VERSION = "dachi-backup", 1
 MANIFEST, LAST = "manifest.json", "last-backup.json"
+#: Longer than this no list of a backup's files is, bytes.
+MOST_MANIFEST = 1 << 29
 #: Daily copies of the database are kept for so many days.
 KEEP_DAYS = 14
 #: Kinds of a stored picture; the other two can be made again from the first.
@@ -153,22 +159,46 @@ def last_backup(folder: Path) -> Mapping[str, str] | None:
 # ---- restore --------------------------------------------------------------------------------
 
 
+class _File(msgspec.Struct):
+    sha256: Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]
+    bytes: Annotated[int, msgspec.Meta(ge=0)]
+
+
+class _Manifest(msgspec.Struct):
+    format: Literal["dachi-backup"]
+    version: int
+    made_at: str
+    schema: int
+    counts: dict[str, int]
+    files: dict[str, _File]
+
+
+class _Said(msgspec.Struct):
+    """As much of a manifest as any version has."""
+
+    format: str = ""
+    version: int = 0
+
+
 def offered(source: Path) -> Offered:
     """Read what a backup file holds; KeepingProblem where it is none, or of a newer kind."""
     try:
-        with zipfile.ZipFile(source) as found:
-            about = json.loads(found.read(MANIFEST))
-    except (OSError, zipfile.BadZipFile, KeyError, ValueError) as error:
+        with archives.opened(source) as found:
+            text = archives.read(found, MANIFEST, MOST_MANIFEST)
+            said = msgspec.json.decode(text, type=_Said)
+            if said.format == FORMAT and said.version > VERSION:
+                raise KeepingProblem(f"{source} was made by a newer Dachi: update this program")
+            about = msgspec.json.decode(text, type=_Manifest)
+            names = set(found.namelist())
+    except (*archives.BROKEN, msgspec.DecodeError, RecursionError) as error:
         raise KeepingProblem(f"{source} is no backup of Dachi, or is cut short") from error
-    if not isinstance(about, dict) or about.get("format") != FORMAT:
-        raise KeepingProblem(f"{source} is no backup of Dachi")
-    if about.get("version", 0) > VERSION:
-        raise KeepingProblem(f"{source} was made by a newer Dachi: update this program")
-    files = {name: (str(f["sha256"]), int(f["bytes"])) for name, f in about["files"].items()}
-    for name in files:
+    for name in about.files:
         if not _expected(name):
             raise KeepingProblem(f"{source} holds {name!r}, which no backup does")
-    return Offered(str(about["made_at"]), int(about["schema"]), dict(about["counts"]), files)
+    if FILE not in about.files or not names.issuperset(about.files):
+        raise KeepingProblem(f"{source} is no backup of Dachi, or is cut short")
+    files = {name: (f.sha256, f.bytes) for name, f in about.files.items()}
+    return Offered(about.made_at, about.schema, about.counts, files)
 
 
 def _expected(name: str) -> bool:
@@ -178,21 +208,37 @@ def _expected(name: str) -> bool:
     return plain and (name in (FILE, "secret.key") or home)
 
 
-def restore(source: Path, folder: Path) -> Offered:
+def restore(
+    source: Path,
+    folder: Path,
+    agreed: Callable[[ComesBack], bool] = lambda _: True,
+    *,
+    end_links: bool = False,
+) -> Offered | None:
     """Put a backup into an empty data folder: all of it, checked, or nothing.
 
-    Raises KeepingProblem where the folder holds a record already or a file is damaged.
+    Who was signed in is not any more, and links for phones have ended; private links of people go
+    on unless ``end_links``. ``agreed`` is asked with what comes back: where it says no, None is
+    returned and nothing was written. Raises KeepingProblem where the folder holds a record already
+    or a file is damaged.
     """
     about = offered(source)
     if (folder / FILE).exists() or any((folder / "photos").glob("*/*")):
         raise KeepingProblem(
             f"{folder} holds a record already, and nothing is written over: name an empty folder"
         )
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    wanted = sum(size for _, size in about.files.values())
+    if (free := shutil.disk_usage(folder.parent).free) < wanted:
+        raise KeepingProblem(
+            f"it unpacks to {wanted / 1e6:.0f} MB, and there is room for {free / 1e6:.0f} MB"
+        )
     unfinished.sweep_beside(folder)
     try:
         with unfinished.beside(folder) as room:
-            with zipfile.ZipFile(source) as found:
+            with archives.opened(source) as found:
                 for name, (sha, size) in about.files.items():
+                    archives.sized(found, name, size)
                     to = room / name
                     to.parent.mkdir(parents=True, exist_ok=True)
                     with found.open(name) as part, _private(to) as out:
@@ -202,8 +248,11 @@ def restore(source: Path, folder: Path) -> Offered:
             copies.version(room / FILE)
             if wrong := copies.troubles(room / FILE):
                 raise KeepingProblem(f"the database in {source} is damaged ({wrong[0]})")
+            if not agreed(copies.comes_back(room / FILE, end_links=end_links)):
+                return None
+            copies.end_sessions(room / FILE, links=end_links)
             _settle(room, folder)
-    except (OSError, zipfile.BadZipFile, KeyError) as error:
+    except archives.BROKEN as error:
         raise KeepingProblem(f"{source} cannot be put back ({error})") from error
     return about
 
