@@ -11,6 +11,7 @@ that met it. The tree, each with the ``code`` that answers made of data carry:
     │   │   └── studio: Unsure      unsure         it can, once that is said again
     │   ├── core: NoPlan            no-plan        no week is left
     │   ├── photos: PhotoError      photo          this is no photograph
+    │   │   └── TooMany         too-many       others are being taken in just now
     │   ├── photos: ColourError     colour         this is no sticker's colour
     │   ├── interchange: CocoError  coco           no keypoints are in it
     │   ├── interchange: TableError     table      no readings are in it

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 #: Photographs come in whole, several at once, bytes.
 LARGEST_BODY = 64 * 1024 * 1024
+#: More than photographs ever wait in (see ``photos.ingest``): pages are answered meanwhile.
+THREADS = 24
 #: Connections that say nothing are let go soon, and many of them keep nobody out.
 LISTENING: dict[str, Any] = {
     "max_request_body_size": LARGEST_BODY, "channel_timeout": 30, "cleanup_interval": 10,
@@ -77,7 +79,7 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
             "can read along. --studio opens them encrypted.",
             file=sys.stderr,
         )
-    waitress.serve(app, host=args.host, port=port, threads=8, **LISTENING)
+    waitress.serve(app, host=args.host, port=port, threads=THREADS, **LISTENING)
     return 0
 
 
@@ -123,7 +125,7 @@ def _open_door(app: Flask, door: int) -> None:
         print(f"dachi: phones cannot come in: {problem} Or name one with --door.", file=sys.stderr)
     elif door:
         app.config["DOOR_PORT"] = door
-        outside = create_server(Door(app), host="0.0.0.0", port=door, threads=4, **LISTENING)
+        outside = create_server(Door(app), host="0.0.0.0", port=door, threads=THREADS, **LISTENING)
         threading.Thread(target=outside.run, daemon=True).start()
 
 

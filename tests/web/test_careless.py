@@ -2,14 +2,16 @@
 
 import io
 import json
+import threading
+import time
 import unittest
 import zipfile
-from unittest import mock
+from contextlib import ExitStack
 
 from dachi.photos import ingest
 from dachi.store import assessments, practitioners, preparation, unsorted_photos
 from dachi.studio.phrases import moment_of
-from tests.support import CLOCK, LEG_RAISE, Pages, ago, day_ago, plain_picture, rendered
+from tests.support import LEG_RAISE, Pages, ago, day_ago, plain_picture
 
 
 class Careless(Pages):
@@ -143,16 +145,30 @@ class Careless(Pages):
 
 
 class Crowd(unittest.TestCase):
-    def test_no_more_than_two_are_decoded_at_once(self) -> None:
-        """Six of 70 megapixels took 2.5 GB; the ones that wait too long are told."""
-        held = [ingest._DECODING.acquire(timeout=1) for _ in range(2)]
-        self.assertEqual(held, [True, True])
-        try:
-            with (
-                mock.patch("dachi.photos.ingest.PATIENCE_S", 0.01),
-                self.assertRaisesRegex(ingest.PhotoError, "Send it again in a moment"),
-            ):
-                ingest.take_in(rendered()[0], CLOCK)  # type: ignore[arg-type]
-        finally:
-            for _ in held:
-                ingest._DECODING.release()
+    def test_photographs_wait_in_turn(self) -> None:
+        """Six of 70 megapixels took 2.5 GB; two at a time are taken in, and many do not wait."""
+        with ExitStack() as held:
+            for _ in range(ingest.AT_ONCE):
+                held.enter_context(ingest.turn())
+            with self.assertRaises(ingest.TooMany), ingest.turn(0.01):
+                pass
+            got: list[bool] = []
+
+            def wait() -> None:
+                with ingest.turn():
+                    got.append(True)
+
+            threads = [threading.Thread(target=wait) for _ in range(ingest.WAITING)]
+            for t in threads:
+                t.start()
+            deadline = time.monotonic() + 10
+            while ingest._QUEUE._value and time.monotonic() < deadline:
+                time.sleep(0.01)
+            began = time.monotonic()
+            with self.assertRaisesRegex(ingest.TooMany, "Send it again in a moment"), ingest.turn():
+                pass
+            self.assertLess(time.monotonic() - began, 5, "sent away at once")
+            self.assertEqual(got, [], "nobody's turn yet")
+        for t in threads:
+            t.join(10)
+        self.assertEqual(len(got), ingest.WAITING)

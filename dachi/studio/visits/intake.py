@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,8 +16,9 @@ from dachi.core.assessing.runsheet import Slot, sides
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, variant_under
 from dachi.errors import NotDone, Told
-from dachi.photos import stickers
+from dachi.photos import ingest, stickers
 from dachi.photos.ingest import Taken, heal, path_of, source_digest, take_in, whole
+from dachi.photos.ingest import TooMany as TooMany
 from dachi.photos.stickers import Colour, Found
 from dachi.store import accounts, assessments, markings, photos, positions, preparation
 from dachi.store.assessments import Assessment
@@ -153,6 +155,17 @@ class Incoming:
     def origin(self) -> str:
         """Where it is from, as stored."""
         return "upload" if self.truth is None else "simulated"
+
+
+@contextmanager
+def turn(work: Work) -> Iterator[None]:
+    """One's turn to take a photograph in; nobody's records wait for it, and nothing of it is in
+    memory before. TooMany where too many wait already.
+    """
+    with ExitStack() as held:
+        with work.db.unlocked():
+            held.enter_context(ingest.turn())
+        yield
 
 
 def store(work: Work, incoming: Incoming) -> NewPhoto:

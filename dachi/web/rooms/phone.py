@@ -223,12 +223,16 @@ def receive(token: str) -> tuple[Response, int] | Response:
         if sent is None or not once:
             raise Refused("No photograph arrived: take it again.")
         place = intake.place_of(request.form, door.who)
-        trial_id = intake.send(
-            door.work, door.visit, door.who, place, Incoming(sent.read()), f"ph-{once}"
-        )
+        with intake.turn(door.work):
+            trial_id = intake.send(
+                door.work, door.visit, door.who, place, Incoming(sent.read()), f"ph-{once}"
+            )
         see_waiting(door.work.coach)
     except DiskFull as error:
         return _json({"problem": str(error), "code": error.code}, 507)
+    except intake.TooMany as error:
+        # The phone keeps it and sends it again.
+        return _json({"problem": error.sentence, "code": error.code}, 503)
     except AlreadyThere as error:
         return _json({"problem": error.discreet, "code": error.code}, 422)
     except NotDone as error:

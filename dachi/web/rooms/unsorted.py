@@ -31,10 +31,10 @@ def add(aid: int) -> tuple[Response, int]:
         return _json({"problem": problem}, 409)
     for sent in files:
         name = (sent.filename or "photograph").replace("\\", "/").rsplit("/", 1)[-1]
-        data = sent.read()
         try:
             # Each one is kept by itself: what comes after it takes nothing back.
-            acts.into_tray(work(), visit, data, name)
+            with intake.turn(work()):
+                acts.into_tray(work(), visit, sent.read(), name)
             kept += 1
         except NotDone as error:
             problems.append(f"{name}: {error}")

@@ -44,10 +44,11 @@ def upload(aid: int) -> str | Response | tuple[str, int]:
         once = request.form.get("once_key", "")[:64]
         for step, sent in enumerate(files):
             # Each one is kept by itself: what comes after it takes nothing back.
-            trial_id = intake.send(
-                work(), visit, who, _later(place, step), Incoming(sent.read()),
-                f"{once}-{step}" if once else None,
-            )  # fmt: skip
+            with intake.turn(work()):
+                trial_id = intake.send(
+                    work(), visit, who, _later(place, step), Incoming(sent.read()),
+                    f"{once}-{step}" if once else None,
+                )  # fmt: skip
     except NotDone as error:
         problem = _which(str(error), files, step)
     except OSError as error:
