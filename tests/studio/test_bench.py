@@ -2,15 +2,17 @@
 
 import io
 import json
+import math
 import unittest
 
 from PIL import Image
 
 from dachi.core.assessing.runsheet import Slot
 from dachi.core.body.pinhole import CORNERS
-from dachi.core.measuring.scene import Reading, Result
+from dachi.core.measuring.scene import Reading, Result, SceneError
 from dachi.data import catalogue
-from dachi.photos.stickers import ColourError
+from dachi.photos.stickers import ColourError, Found
+from dachi.simulation import inclinometer
 from dachi.store import accounts, assessments, markings, photos, positions, second_opinions
 from dachi.store.markings import Marking
 from dachi.store.practitioners import get as person
@@ -113,8 +115,11 @@ class Said(Bench):
         kept = second_opinions.of_trial(self.db, self.coach.id, tid)
         assert kept is not None
         self.assertEqual(kept.angle, 360.0)
-        for apart, words in ((1.0, "as far as the two can differ"), (40.0, "more than chance")):
-            read = Reading("m", "M", "deg", 60.0, 1.0, 58.0, 62.0, True)
+        # Their spread together: the instrument's and the photograph's, in quadrature.
+        room = 1.96 * math.hypot(inclinometer.SD_DEG, 3.0)
+        self.assertGreater(room, 1.96 * inclinometer.SD_DEG + 1)
+        for apart, words in ((math.floor(room), "as far as the two can differ"), (math.ceil(room + 0.5), "more than chance")):  # fmt: skip
+            read = Reading("m", "M", "deg", 60.0, 3.0, 58.0, 62.0, True)
             result = Result("", "mat", LEG_RAISE, (read,), (), None, ())
             acts.second_instrument(self.work, self.at(tid), str(60 + apart), simulated=False)
             said = reading.second_opinion(self.work, self.at(tid), result)
@@ -245,6 +250,98 @@ class Starts(Bench):
         ):  # fmt: skip
             with self.subTest(body, side=side):
                 self.assertEqual(seen_joints.joint_of(body, side), joint)
+
+
+class Posted(unittest.TestCase):
+    """A form as the bench posts it, read field by field."""
+
+    POSE = POSE
+    NAMES = tuple(POSE.required)
+
+    def read(self, **fields: str):
+        return drafts.read_form(fields, self.POSE)
+
+    def mark(self, name: str, x: str = "5", y: str = "6", state: str = "placed", sd: str = ""):
+        return {f"mark-{name}-x": x, f"mark-{name}-y": y, f"mark-{name}-state": state, f"mark-{name}-sd": sd}  # fmt: skip
+
+    def test_in_which_state_a_mark_is(self) -> None:
+        name = self.NAMES[0]
+        for state, sd, guess, sds, seen, author in (
+            ("placed", "", False, {}, (), "hand"), ("placed", "3", False, {}, (), "hand"),
+            ("guess", "", True, {}, (), "hand"), ("guess", "3", True, {name: 3.0}, (), "sticker"),
+            ("sticker", "2,5", False, {name: 2.5}, (), "sticker"), ("sticker", "", False, {name: 1.0}, (), "sticker"),
+            ("seen", "4", False, {name: 4.0}, (name,), "seen"),
+        ):  # fmt: skip
+            marking, guesses = self.read(**self.mark(name, state=state, sd=sd))
+            with self.subTest(state, sd=sd):
+                self.assertEqual(marking.marks, {name: (5.0, 6.0)})
+                self.assertEqual(
+                    (name in guesses, marking.mark_sds, marking.seen), (guess, sds, seen)
+                )
+                self.assertEqual(marking.author, author)
+        for fields in (self.mark(name, state="absent"), self.mark(name, y=""), {}):
+            self.assertEqual(self.read(**fields)[0].marks, {})
+        for x in ("nan", "inf", "left"):
+            with self.subTest(x), self.assertRaisesRegex(SceneError, "not a number"):
+                self.read(**self.mark(name, x=x))
+
+    def test_what_else_a_form_says(self) -> None:
+        for said, kept in (("left", "left"), ("right", "right"), ("up", None), ("", None)):
+            self.assertEqual(self.read(facing=said)[0].facing, kept, said)
+        self.assertIsNone(self.read()[0].facing)
+        for way in (*drafts.WAYS, "guesswork", ""):
+            self.assertEqual(self.read(marked=way)[0].marked, way if way in drafts.WAYS else "")
+        line = {"level-a-x": "1", "level-a-y": "2", "level-b-x": "3", "level-b-y": "4"}
+        self.assertEqual(self.read(level="on", **line)[0].level, ((1.0, 2.0), (3.0, 4.0)))
+        self.assertIsNone(self.read(**line)[0].level)
+        self.assertIsNone(self.read(level="on", **(line | {"level-b-y": ""}))[0].level)
+        self.assertEqual(len(self.read(overrule_reason=" x" * 400)[0].overrule_reason), 500)
+
+    def test_corners_are_all_four_and_set(self) -> None:
+        corners = {f"corner-{c}-{axis}": "7" for c in CORNERS for axis in "xy"}
+        self.assertEqual(self.read(mat="on", **corners)[0].corners, dict.fromkeys(CORNERS, (7.0, 7.0)))  # fmt: skip
+        self.assertIsNone(self.read(**corners)[0].corners)
+        one = {"corner-near_left-state": "guess"}
+        marking, guesses = self.read(mat="on", **(corners | one))
+        self.assertIsNone(marking.corners)
+        self.assertEqual(guesses, {"corner-near_left"})
+        self.assertIsNone(self.read(mat="on", **(corners | {"corner-near_left-x": ""}))[0].corners)
+        shown = drafts.corners_of({"mat": "on"} | corners | one)
+        self.assertEqual([c.state for c in shown.values()], ["guess", "placed", "placed", "placed"])
+        self.assertEqual(drafts.corners_of(corners), {})
+        self.assertEqual(drafts.corners_of({"mat": "on"} | corners | {"corner-far_left-y": ""}), {})
+        self.assertEqual(drafts.label_of("corner-far_left", POSE), "mat corner far left")
+        self.assertEqual(drafts.label_of(self.NAMES[0], POSE), POSE.mark(self.NAMES[0]).label)
+        order = drafts.in_order(POSE, {"corner-far_left", *self.NAMES})
+        self.assertEqual(order[-1], "corner-far_left")
+        self.assertEqual(order[:-1], [m.id for m in POSE.marks if m.id in self.NAMES])
+
+    def test_what_a_form_keeps_comes_back(self) -> None:
+        marks = {n: (10.0 * i, 5.0) for i, n in enumerate(self.NAMES, 1)}
+        states = dict.fromkeys(self.NAMES, "placed") | {self.NAMES[0]: "seen"}
+        form = drafts.form_of(Marking(marks=marks, mark_sds={self.NAMES[0]: 2.5}), states)
+        again, guesses = drafts.read_form(form, POSE)
+        self.assertEqual((again.marks, again.seen, guesses), (marks, (self.NAMES[0],), set()))
+        self.assertEqual(again.mark_sds, {self.NAMES[0]: 2.5})
+
+    def test_stickers_in_words(self) -> None:
+        one, two = self.NAMES[:2]
+
+        def said(**more):
+            found = Found(**({"marks": {one: (1.0, 2.0)}, "sds": {one: 1.5}, "missing": (), "doubtful": (), "spare": 0} | more))  # fmt: skip
+            return drafts.say_stickers(POSE, found), drafts.with_stickers({}, found)
+
+        self.assertIn("1 sticker found. Look them over", said()[0])
+        self.assertEqual(said()[1][f"mark-{one}-state"], "sticker")
+        self.assertEqual(said()[1][f"mark-{one}-sd"], "1.50")
+        words, form = said(doubtful=(one,), marks={one: (1.0, 2.0), two: (3.0, 4.0)}, sds={one: 1.0, two: 1.0})  # fmt: skip
+        self.assertIn("2 stickers found. Could be another's dot", words)
+        self.assertNotIn("Look them over", words)
+        self.assertEqual((form[f"mark-{one}-state"], form[f"mark-{one}-sd"]), ("guess", ""))
+        self.assertIn(f"Not found: {POSE.mark(two).label}", said(missing=(two,))[0])
+        self.assertIn("1 more spot of", said(spare=1)[0])
+        self.assertIn("2 more spots of", said(spare=2)[0])
+        self.assertIn("No stickers of that colour", said(marks={}, sds={})[0])
 
 
 class Marked(Bench):

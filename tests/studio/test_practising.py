@@ -76,6 +76,23 @@ class Log(unittest.TestCase):
         )
         self.assertEqual(practice_history.pain_map([]), [])
 
+    def test_minutes_of_the_weeks(self) -> None:
+        """From the first that has any; a session of less than a minute is none."""
+        day = CLOCK.local().date()
+        log = [
+            entry(0, seconds=600),
+            entry(0, seconds=90),
+            entry(0, seconds=59.9),
+            entry(14, seconds=1200),
+        ]
+        rows = practice_history.by_week(log, 3, day)
+        self.assertEqual([(round(m, 2), n, p) for _, m, n, p in rows][-1], (11.5, 2, 3))
+        self.assertEqual(rows[0][1:3], (20.0, 1))
+        self.assertEqual(len(rows), 3)
+        monday = day - timedelta(days=day.weekday())
+        self.assertEqual(rows[-1][0], f"{monday.day} {monday:%b}")
+        self.assertEqual(len(practice_history.by_week([], 3, day)), 1)
+
     def test_the_longest_crossed_sit(self) -> None:
         self.assertIsNone(practice_history.sitting([entry(1, DrillDone(PLAIN, 900))]))
         found = practice_history.sitting([
@@ -174,6 +191,11 @@ class TakenIn(unittest.TestCase):
         self.assertEqual(dict(made.senses), {"start": "stiff"})
         self.assertEqual(made.started_at, "2027-06-02T09:00:00", "the wall clock there")
         self.assertEqual(len(self.sent(done=[{"drill": PLAIN}] * 99).done), 80)
+        self.assertEqual(made.seconds, 300.0)
+        self.assertEqual(
+            (self.sent(seconds="").seconds, self.sent(seconds=None).seconds), (0.0, 0.0)
+        )
+        self.assertEqual(self.sent(done=[{"drill": PLAIN, "seconds": None}]).done[0].seconds, 0.0)
 
     def test_what_no_session_can_be(self) -> None:
         for wrong in (

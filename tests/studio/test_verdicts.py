@@ -11,8 +11,10 @@ from dachi.core.judging.stages import Stage
 from dachi.data import catalogue, screening_questions
 from dachi.store import assessments, goals, practitioners, preparation
 from dachi.store.goals import Goal
+from dachi.store.markings import Charted
 from dachi.store.summaries import Change, News, NewsKind
 from dachi.studio.practice import weeks
+from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.verdicts import (
     acts,
     charting,
@@ -25,7 +27,7 @@ from dachi.studio.verdicts import (
     summaries,
     tiles,
 )
-from dachi.studio.verdicts.histories import date_of, day_number
+from dachi.studio.verdicts.histories import date_of, day_number, trial_values
 from dachi.studio.verdicts.summaries import judged, of_practitioner
 from dachi.studio.visits.intake import Refused
 from tests.core.judging.test_boundaries import line, session
@@ -374,6 +376,13 @@ class Histories(History):
         preparation.clear(self.db, self.coach.id, self.pid, by="Dr Reed", on=day_ago(0))
         told = report.gather(self.work, who, visit, asked, "Wenna")
         self.assertIn("Cleared by Dr Reed", told.cautions[-1])
+        practised = report.gather(self.work, self.who(), visit, asked, "Wenna").practise
+        own = Practising(self.work, self.who())
+        week = weeks.week_of(own)
+        rest = {drill_by_id()[i.drill].name for s in week.sessions for i in s.items if not i.first}
+        named = {line.split(":")[0] for line in practised[1:]}
+        self.assertTrue(named)
+        self.assertLessEqual(named, rest)
         late = (CLOCK.local() + timedelta(days=9)).isoformat(timespec="minutes")
         practitioners.plan_visit(self.db, self.coach.id, self.pid, late)
         nexts = report.gather(self.work, self.who(), visit, asked, "Wenna").next
@@ -431,6 +440,55 @@ class Histories(History):
         slow = [session(60.0 - 0.5 * i, 21.0 * i, sem=4.0) for i in range(6)]
         loose = [summaries._new_plateau(replace(line(*slow[:n]), better="lower")) for n in range(2, 7)]  # fmt: skip
         self.assertEqual(loose, [None] * 5, "with such scatter half a degree a week may be there")
+
+
+class Rows(unittest.TestCase):
+    """From stored readings to what is judged, row by row."""
+
+    def test_what_a_seat_is_compared_by(self) -> None:
+        """One whose height nobody wrote down counts as none; a raised one as it is now."""
+        pose = next(p for p in catalogue().poses if p.likeness and p.likeness.measure == "prop_cm")
+        side = "both" if pose.sides == "both" else "left"
+
+        def beside(variant: str, prop: float | None):
+            row = Charted(1, 1, "2027-06-01T09:00", "warm", pose.id, side, "passive", variant, 1, pose.headline.id, 60.0, 1.0, "mat", "ok", False, prop, "eye", None)  # fmt: skip
+            (one,) = trial_values([row], pose, pose.headline.family)
+            return dict(one.beside), one.conditions
+
+        self.assertEqual(beside("{}", None)[0], {"prop_cm": 0.0})
+        self.assertEqual(beside("{}", 12.0)[0], {"prop_cm": 12.0})
+        self.assertEqual(beside('{"seat": "raised"}', None)[0], {})
+        self.assertEqual(beside('{"seat": "raised"}', 9.0)[0], {"prop_cm": 9.0})
+        self.assertEqual(beside("{}", 12.0)[1][4], "", "what is compared by is no condition")
+
+    def test_conditions_of_a_trial(self) -> None:
+        def made(**changes):
+            row = Charted(1, 2, "2027-06-01T09:00", "warm", LEG_RAISE, "left", "passive", "{}", 1, POSE.headline.id, 60.0, 1.0, "mat", "ok", False, None, "joint", None)  # fmt: skip
+            (one,) = trial_values([row._replace(**changes)], POSE, POSE.headline.family)
+            return one
+
+        usual = made()
+        self.assertEqual((usual.side, usual.mode, usual.value, usual.valid), ("left", "passive", 60.0, True))  # fmt: skip
+        self.assertEqual(usual.conditions[0], "warm")
+        self.assertEqual(usual.conditions[5], "", "the figure's own way is no condition")
+        self.assertEqual(made(marked="sticker").conditions[5], "sticker")
+        self.assertEqual(made(prop_cm=7.5).conditions[4], "7.5 cm")
+        self.assertEqual((made(status="retake").valid, made(status="retake", overruled=True).valid), (False, True))  # fmt: skip
+        self.assertNotEqual(made(taken_at="2027-06-01T18:00").conditions[3], usual.conditions[3])
+        own = Charted(1, 2, "2027-06-01T09:00", "warm", "pigeon", "left", "passive", "{}", 1, POSE.headline.id, 60.0, 1.0, "mat", "ok", False, None, "joint", None)  # fmt: skip
+        self.assertEqual(trial_values([own], POSE, POSE.headline.family), [])
+
+    def test_what_photographs_are_laid_on(self) -> None:
+        """The headline's joint and the end of its limb; else the first two marks there are."""
+        m = POSE.headline
+        assert m.fan is not None
+        marks = {"a": (1.0, 2.0), "b": (3.0, 4.0), "c": (5.0, 6.0)}
+        self.assertEqual(comparing.anchors([m], marks), ((1.0, 2.0), (3.0, 4.0)))
+        told = marks | {m.fan.vertex: (10.0, 10.0), m.fan.to: (10.0, 100.0)}
+        self.assertEqual(comparing.anchors([m], told), ((10.0, 10.0), (10.0, 100.0)))
+        x, y, scale = comparing.align((10.0, 10.0), (10.0, 100.0))
+        self.assertEqual((scale, x + scale * 10.0), (2.0, 500.0))
+        self.assertAlmostEqual(y + scale * 10.0, 0.66 * 760.0)
 
 
 class SmallTiles(unittest.TestCase):
