@@ -19,6 +19,8 @@ from dachi.errors import Told
 if TYPE_CHECKING:
     from flask import Flask
 
+    from dachi.studio.duties import Duties
+
 #: Photographs come in whole, several at once, bytes.
 LARGEST_BODY = 64 * 1024 * 1024
 #: More than photographs ever wait in (see ``photos.ingest``): pages are answered meanwhile.
@@ -43,6 +45,7 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
     folder = args.data or Path(os.environ.get("DACHI_DATA") or default)
     from dachi.photos import strays
     from dachi.store.database import open_folder
+    from dachi.studio.duties import Duties
     from dachi.web.app import create_app, settle
     from dachi.web.logs import keep_log
 
@@ -56,7 +59,6 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
     app = create_app(folder, clock)
     keep_log(folder, clock)
     _sweep(folder, clock)
-    bring_up_to_date(folder, clock)
     if demo:
         from dachi.demo import ACCOUNT, PASSWORD, fill
 
@@ -67,7 +69,10 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
     sys.stdout.flush()
     import waitress
 
-    threading.Thread(target=_look_after, args=(folder, clock), daemon=True).start()
+    duties = Duties(folder, clock, looking=os.environ.get("DACHI_PROPOSE", "1") != "0")
+    app.extensions["duties"] = duties
+    # Nobody waits for it: ports are open, and pages say what is being worked out again.
+    threading.Thread(target=_look_after, args=(duties,), daemon=True).start()
     settle()
     _open_door(app, port + 1 if args.door is None else args.door)
     if args.studio and (problem := _open_studio(app, args, port, folder, clock)):
@@ -83,11 +88,8 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
     return 0
 
 
-def _look_after(folder: Path, clock: Clock) -> None:
+def _look_after(duties: Duties) -> None:
     """Do every duty once an hour."""
-    from dachi.studio.duties import Duties
-
-    duties = Duties(folder, clock, looking=os.environ.get("DACHI_PROPOSE", "1") != "0")
     while True:
         duties.once()
         time.sleep(3600)
@@ -160,24 +162,6 @@ def _open_studio(
         print("  each device trusts it once: see /trust there. Its fingerprint:")
         print(f"  {tls.fingerprint(found.authority)}")
     return None
-
-
-def bring_up_to_date(folder: Path, clock: Clock) -> None:
-    """Derive again what earlier rules derived: all of a chart by one rule."""
-    from dachi.store import outdated
-    from dachi.store.database import connect
-    from dachi.studio import versions
-    from dachi.studio.recompute import recompute
-
-    db = connect(folder, clock)
-    found = outdated.people(db, versions.measuring())
-    old = sum(sum(people.values()) for people in found.values())
-    db.close()
-    if old:
-        print(f"How poses are measured has changed: {old} markings are read again.", flush=True)
-    done = recompute(folder, clock)
-    if done.failed:
-        print(f"{done.failed} could not be, and stay as they are.", flush=True)
 
 
 def _port() -> int | None:

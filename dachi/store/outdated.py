@@ -6,7 +6,10 @@ from dachi.store.database import Database
 
 
 def people(db: Database, version: str | None) -> dict[int, dict[int, int]]:
-    """How many newest markings of each person, by coach, other rules have read; all where None."""
+    """How many newest markings of each person, by coach, other rules have read; all where None.
+
+    Those who were here last come first.
+    """
     rows = db.execute(
         "SELECT p.coach_id, p.id, count(*) AS markings FROM practitioner p"
         " JOIN assessment a ON a.practitioner_id = p.id"
@@ -14,7 +17,7 @@ def people(db: Database, version: str | None) -> dict[int, dict[int, int]]:
         " JOIN marking m ON m.trial_id = t.id"
         " AND m.number = (SELECT max(number) FROM marking WHERE trial_id = t.id)"
         " WHERE ? IS NULL OR substr(m.made_from, 1, length(?)) <> ?"
-        " GROUP BY p.id ORDER BY p.coach_id, p.id",
+        " GROUP BY p.id ORDER BY p.coach_id, max(a.taken_at) DESC, p.id",
         (version, version, version),
     )
     found: dict[int, dict[int, int]] = {}

@@ -233,15 +233,30 @@ def mark_stale(db: Database, coach_id: int, poses: Collection[str]) -> None:
 
 
 def stale(db: Database, coach_id: int, version: str) -> list[tuple[int, str]]:
-    """Return (practitioner, pose) of summaries that other rules made, or marked as stale."""
+    """Return (practitioner, pose) of summaries that other rules made, or marked as stale: of
+    those who were here last first.
+    """
     start = f"{_stamped(version)}:"
     rows = db.execute(
         "SELECT d.practitioner_id AS person, d.pose FROM pose_summary d"
         " JOIN practitioner p ON p.id = d.practitioner_id"
-        " WHERE p.coach_id = ? AND substr(d.made_from, 1, ?) <> ? ORDER BY 1, 2",
+        " WHERE p.coach_id = ? AND substr(d.made_from, 1, ?) <> ?"
+        " ORDER BY (SELECT max(a.taken_at) FROM assessment a WHERE a.practitioner_id = p.id) DESC,"
+        " 1, 2",
         (coach_id, len(start), start),
     )
     return [(r["person"], r["pose"]) for r in rows]
+
+
+def stale_of(db: Database, coach_id: int, practitioner_id: int, version: str) -> list[str]:
+    """Return the poses of one practitioner whose summaries are stale."""
+    start = f"{_stamped(version)}:"
+    rows = db.execute(
+        f"SELECT pose FROM pose_summary WHERE practitioner_id IN {PERSON}"
+        " AND substr(made_from, 1, ?) <> ? ORDER BY pose",
+        (practitioner_id, coach_id, len(start), start),
+    )
+    return [r["pose"] for r in rows]
 
 
 def stamps(db: Database, coach_id: int, practitioner_id: int) -> dict[str, str]:

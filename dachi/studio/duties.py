@@ -13,6 +13,7 @@ from dachi.clock import Clock
 from dachi.store import outdated
 from dachi.store.database import Database, connect
 from dachi.studio.practice import acts as practice
+from dachi.studio.recompute import recompute
 from dachi.studio.record import erasing, keeping
 from dachi.studio.visits import recognised
 from dachi.studio.work import Work
@@ -22,17 +23,19 @@ from dachi.studio.work import Work
 class Duties:
     """The duties of a data folder, and on which day weeks were last looked at.
 
-    ``looking``: whether joints are looked for in photographs that came in.
+    ``looking``: whether joints are looked for in photographs that came in. ``to_read`` is how many
+    photographs are to be read again, as after an update that measures otherwise.
     """
 
     folder: Path
     clock: Clock
     looking: bool = True
     weeks_on: date | None = field(default=None, init=False)
+    to_read: int = field(default=0, init=False)
 
     def all(self) -> list[Callable[[Database], None]]:
         """Every duty; erasing and the copy first: what the others meet must not cost them."""
-        return [self.erase, self.copy, self.let_go, self.weeks, self.look]
+        return [self.erase, self.copy, self.fresh, self.let_go, self.weeks, self.look]
 
     def once(self) -> list[str]:
         """Do every duty; the names of those that failed, which the log tells more of."""
@@ -54,6 +57,18 @@ class Duties:
     def copy(self, db: Database) -> None:
         """Today's copy of the database."""
         keeping.daily_copy(self.folder, db.clock)
+
+    def fresh(self, db: Database) -> None:
+        """What earlier rules derived, derived again: all of a chart by one rule."""
+
+        def progress(done: int, total: int) -> None:
+            self.to_read = total - done
+
+        found = recompute(self.folder, db.clock, progress=progress, workers=1)
+        self.to_read = 0
+        if found.failed:
+            words = "%d photographs could not be read again, and stay as they are"
+            logging.getLogger("dachi").warning(words, found.failed)
 
     def let_go(self, db: Database) -> None:
         """What was put away long ago goes for good."""

@@ -6,9 +6,13 @@ done is not done again, and nobody is shown a summary of readings that are gone.
 
 from __future__ import annotations
 
+import contextlib
+import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import ExitStack
 from dataclasses import dataclass
+from multiprocessing import get_context
 from pathlib import Path
 
 from dachi.clock import Clock
@@ -16,7 +20,7 @@ from dachi.core.measuring.scene import Result, Scene, SceneError
 from dachi.store import outdated
 from dachi.store.database import connect, migrate
 from dachi.studio import versions
-from dachi.studio.renew import measured, renew
+from dachi.studio.renew import Measuring, measured, one_by_one, read_ahead, renew
 from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
@@ -28,6 +32,28 @@ class Recomputed:
     done: int
     failed: int
     summaries: int
+
+
+#: So many are read sooner than a process is started for them.
+FEW = 60
+
+
+def _behind() -> None:
+    """Pages are answered before."""
+    with contextlib.suppress(OSError, AttributeError):
+        os.nice(10)
+
+
+def _pool(workers: int) -> ProcessPoolExecutor:
+    # Threads answer pages meanwhile: a fork of them could wait for a lock that nobody holds.
+    return ProcessPoolExecutor(workers, get_context("spawn"), _behind)
+
+
+def _in(pool: ProcessPoolExecutor) -> Measuring:
+    def by(scenes: Sequence[Scene]) -> Sequence[Result | SceneError]:
+        return list(pool.map(measured, scenes, chunksize=4))
+
+    return by
 
 
 def recompute(
@@ -44,17 +70,19 @@ def recompute(
         migrate(db)
         wanted = outdated.people(db, None if everything else versions.measuring())
         total = sum(sum(people.values()) for people in wanted.values())
+        progress(0, total)
         done = failed = gone_over = renewed = 0
-        with ProcessPoolExecutor(workers if total else 1) as pool:
-
-            def by(scenes: Sequence[Scene]) -> Sequence[Result | SceneError]:
-                return list(pool.map(measured, scenes, chunksize=4))
-
+        with ExitStack() as held:
+            by: Measuring = one_by_one
+            if total > FEW:
+                by = _in(held.enter_context(_pool(workers)))
             for coach, people in wanted.items():
                 work = Work(db, folder, coach)
                 for person, count in people.items():
+                    # Nobody waits while it is measured: only for what it comes to being kept.
+                    ahead = read_ahead(work, person, by, everything=everything)
                     with db.savepoint():
-                        found = renew(work, person, strict=False, everything=everything, by=by)
+                        found = renew(work, person, strict=False, everything=everything, by=ahead)
                         summaries.stale_from_now(work)
                     done, failed = done + found.read, failed + found.failed
                     gone_over += count

@@ -6,6 +6,7 @@ remember what hangs on what.
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -80,7 +81,29 @@ class _Due:
     read_before: bool
 
 
-def _readings(around: Around, *, strict: bool, everything: bool, by: Measuring) -> Renewed:
+def read_ahead(work: Work, practitioner_id: int, by: Measuring, *, everything: bool) -> Measuring:
+    """Measure what ``renew`` will have to measure, while others may write; nothing is kept.
+
+    What is handed to ``renew`` instead: it measures only what has changed meanwhile.
+    """
+    known: dict[str, Result | SceneError] = {}
+
+    def remembered(scenes: Sequence[Scene]) -> list[Result | SceneError]:
+        stamps = [made_from(s) for s in scenes]
+        new = [s for s, stamp in zip(scenes, stamps, strict=True) if stamp not in known]
+        found = iter(by(new) if new else ())
+        known.update({stamp: next(found) for stamp in stamps if stamp not in known})
+        return [known[stamp] for stamp in stamps]
+
+    with contextlib.suppress(KeyError):
+        around = Around(work, practitioner_id)
+        _readings(around, strict=False, everything=everything, by=remembered, keep=False)
+    return remembered
+
+
+def _readings(
+    around: Around, *, strict: bool, everything: bool, by: Measuring, keep: bool = True
+) -> Renewed:
     """Visit by visit from the first: what one teaches of the bones is input of those after it."""
     work, read, failed = around.work, 0, 0
     for visit in around.visits.values():
@@ -91,7 +114,8 @@ def _readings(around: Around, *, strict: bool, everything: bool, by: Measuring) 
                     raise _naming(one, result)
                 failed += 1
             kept = None if isinstance(result, SceneError) else result
-            markings.keep_readings(work.db, work.coach, one.marking_id, kept, one.made_from)
+            if keep:
+                markings.keep_readings(work.db, work.coach, one.marking_id, kept, one.made_from)
             if kept is not None:
                 around.told(one.marking_id, visit.taken_at, kept.bones)
                 read += 1

@@ -22,7 +22,7 @@ from dachi.store import database
 from dachi.store.database import Busy, Damaged, DiskTrouble, disk_trouble, told_of
 from dachi.web import filters, packing
 from dachi.web.fields import Id
-from dachi.web.jobs import Jobs
+from dachi.web.jobs import Jobs, renewing
 from dachi.web.patience import Patience
 from dachi.web.rooms import (
     accounts,
@@ -87,6 +87,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
     guard(app)
     filters.install(app)
     app.jinja_env.globals["form_keys"] = form_keys
+    app.jinja_env.globals["renewing"] = renewing
     packing.install(app)
     open_on(app, folder)
     for room in (

@@ -15,6 +15,7 @@ from flask import current_app
 
 from dachi.errors import Told
 from dachi.store import database
+from dachi.studio.duties import Duties
 from dachi.studio.record import erasing
 from dachi.studio.verdicts import summaries
 from dachi.studio.visits import recognised
@@ -119,7 +120,7 @@ class Jobs:
             job.problem = "It could not be made; the log has the details."
 
 
-def _apart(name: str, coach: int, act: Callable[[Work], object]) -> None:
+def _apart(name: str, coach: int, act: Callable[[Work], object], *, soon: bool = False) -> None:
     """Do something for a coach in the background, on a connection of its own."""
     jobs: Jobs = current_app.extensions["jobs"]
     folder, at = data_folder(), clock()
@@ -128,7 +129,7 @@ def _apart(name: str, coach: int, act: Callable[[Work], object]) -> None:
         with closing(database.connect(folder, at)) as own:
             act(Work(own, folder, coach))
 
-    jobs.once((name, coach), run)
+    jobs.once((name, coach), run, soon=soon)
 
 
 def finish_erasing(about: str = "") -> bool:
@@ -167,6 +168,22 @@ def freshened() -> int:
     left = summaries.stale(work())
     if left:
         _apart("verdicts of coach", coach_id(), summaries.freshen_all)
+    return left
+
+
+def reading_left() -> int:
+    """How many photographs of the folder are to be read again by the present rules."""
+    duties: Duties | None = current_app.extensions.get("duties")
+    return duties.to_read if duties is not None else 0
+
+
+def renewing(person: int) -> int:
+    """How many verdicts of a person are to be worked out again; theirs come before all others."""
+    left = len(summaries.stale_of(work(), person))
+    if left:
+        _apart(
+            f"verdicts of {person}", coach_id(), lambda w: summaries.freshen(w, person), soon=True
+        )
     return left
 
 

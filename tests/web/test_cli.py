@@ -15,9 +15,9 @@ from unittest import mock
 
 from dachi import demo
 from dachi.cli import main
-from dachi.start import bring_up_to_date
 from dachi.store import assessments, markings, practitioners
 from dachi.store.database import connect, migrate
+from dachi.studio.duties import Duties
 from tests import slow
 from tests.support import CLOCK
 
@@ -86,10 +86,22 @@ class Demo(unittest.TestCase):
             where = "WHERE marking_id <= 30"
             db.execute(f"UPDATE reading SET value = value + 9 {where}")
             db.execute("UPDATE marking SET made_from = 'old' WHERE id <= 30")
-            with contextlib.redirect_stdout(io.StringIO()) as said:
-                bring_up_to_date(folder, CLOCK)
-                bring_up_to_date(folder, CLOCK)
-            self.assertEqual(said.getvalue().count("30 markings are read again"), 1)
+            heard: list[int] = []
+
+            class Told(Duties):
+                """Says how many are to be read, whenever that changes."""
+
+                def __setattr__(self, name: str, value: object) -> None:
+                    if name == "to_read" and isinstance(value, int):
+                        heard.append(value)
+                    super().__setattr__(name, value)
+
+            duties = Told(folder, CLOCK)
+            duties.fresh(db)
+            self.assertEqual((max(heard), heard[-1]), (30, 0))
+            heard.clear()
+            duties.fresh(db)
+            self.assertEqual(max(heard), 0, "once")
             self.assertEqual(markings.charted(db, 1, runa.id, "supine-leg-raise"), rows)
             db.close()
 

@@ -461,7 +461,10 @@ class Summaries(History):
         ]
 
     def test_recompute_stopped_after_any_person_shows_nothing_stale_and_goes_on(self) -> None:
-        """Found: stopped between readings and digests, a chart said 75.8 and the overview 125.8."""
+        """Found: stopped between readings and digests, a chart said 75.8 and the overview 125.8.
+
+        Who was here last is read first.
+        """
         people = []
         for number in (1, 2, 3):
             self.pid = practitioners.add(
@@ -474,7 +477,7 @@ class Summaries(History):
                 self.db, self.coach.id, self.pid, answered_on=day_ago(300), yes=[]
             )
             data, truth = rendered(value=70.0 + 3 * number, seed=number)
-            answer = self.upload(self.new_assessment(ago(30 - 6 * number)), data)
+            answer = self.upload(self.new_assessment(ago(12 + 6 * number)), data)
             tid = int(answer.headers["Location"].rsplit("/", 1)[1])
             self.post(f"/t/{tid}/save", self.marks_form(truth))
             people.append(self.pid)

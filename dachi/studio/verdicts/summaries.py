@@ -273,6 +273,17 @@ def stale(work: Work) -> int:
     return len(stored.stale(work.db, work.coach, versions.judging()))
 
 
+def stale_of(work: Work, practitioner_id: int) -> list[str]:
+    """Poses of a person whose summaries are to be derived again."""
+    return stored.stale_of(work.db, work.coach, practitioner_id, versions.judging())
+
+
+def freshen(work: Work, practitioner_id: int) -> None:
+    """Derive what is stale of one person's summaries again, before the others' turn comes."""
+    with work.db.savepoint():
+        renew(work, practitioner_id, set(stale_of(work, practitioner_id)))
+
+
 def freshen_all(work: Work) -> int:
     """Derive every stale summary of the coach again, a few at a time, others writing between.
 

@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response
 from dachi.studio import records
 from dachi.studio.records import Begun, Seen
 from dachi.studio.today import Action, Group, TodayEntry, today_page
-from dachi.web.jobs import erasing_left, freshened
+from dachi.web.jobs import erasing_left, freshened, reading_left
 from dachi.web.session import clock, work
 
 room = Blueprint("today", __name__)
@@ -51,6 +51,7 @@ def page() -> str:
         shown=SHOWN if only is None and not wanted else len(found.people),
         left=left,
         erasing=erasing_left(),
+        reading=reading_left(),
         steps=[] if begun is not None and begun.read else _steps(begun),
         person=url_for("progress.page", pid=0).removesuffix("0"),
     )
