@@ -111,12 +111,19 @@ def _run(argv: list[str] | None) -> int:
         sub.add_argument("--data", type=Path, default=None)
         if name == "import":
             sub.add_argument("--beside", action="store_true", help="even who is here already")
+    sub = commands.add_parser("key", help="have a new key sign sessions and links")
+    sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
+    sub.add_argument(
+        "--only", action="store_true", help="old keys end: everybody signs in, links are made anew"
+    )
     sub = commands.add_parser("account", help="give a coach a new password; ends their sessions")
     sub.add_argument("email")
     sub.add_argument("--data", type=Path, default=None, help="default: DACHI_DATA or ./var/data")
     args = parser.parse_args(argv)
     if args.command == "account":
         return _account(args)
+    if args.command == "key":
+        return _key(args)
     if args.command in ("export", "import"):
         return _move(args)
     if args.command in ("backup", "restore", "check"):
@@ -242,6 +249,24 @@ def _coach_of(data: Path | None, email: str) -> Iterator[tuple[Database, Path, C
         if coach is None:
             raise StoreError(f"There is no account with the address {email}.")
         yield db, folder, coach
+
+
+def _key(args: argparse.Namespace) -> int:
+    """A new key, used from the next start on."""
+    from dachi.store.database import FILE
+    from dachi.web import keys
+
+    folder = (args.data or Path(os.environ.get("DACHI_DATA") or "var/data")).expanduser().absolute()
+    try:
+        if not (folder / FILE).exists():
+            raise StoreError(f"There is no database in {folder}.")
+        count = keys.rotate(folder, only=args.only)
+    except (Told, OSError) as error:
+        print(f"dachi: {error}", file=sys.stderr)
+        return 2
+    old = "No old key is read any more." if count == 1 else f"{count - 1} old ones are still read."
+    print(f"A new key signs from the next start on. {old}")
+    return 0
 
 
 def _account(args: argparse.Namespace) -> int:

@@ -90,7 +90,7 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
 
 def _look_after(duties: Duties) -> None:
     """Do every duty once an hour."""
-    while True:
+    while duties.folder.exists():
         duties.once()
         time.sleep(3600)
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 
+from dachi import reserve
 from dachi.clock import Clock
 from dachi.store import outdated
 from dachi.store.database import Database, connect
@@ -55,8 +56,9 @@ class Duties:
         erasing.finish(self.folder, db.clock)
 
     def copy(self, db: Database) -> None:
-        """Today's copy of the database."""
+        """Today's copy of the database, and some room put by for a full disk."""
         keeping.daily_copy(self.folder, db.clock)
+        reserve.keep(self.folder)
 
     def fresh(self, db: Database) -> None:
         """What earlier rules derived, derived again: all of a chart by one rule."""
@@ -71,8 +73,8 @@ class Duties:
             logging.getLogger("dachi").warning(words, found.failed)
 
     def let_go(self, db: Database) -> None:
-        """What was put away long ago goes for good."""
-        if erasing.purge(self.folder, db):
+        """What was put away long ago goes for good, where the clock can be believed."""
+        if keeping.clock_is_trusted(self.folder, db.clock) and erasing.purge(self.folder, db):
             erasing.finish(self.folder, db.clock)
         erasing.old_faces(self.folder)
 

@@ -6,7 +6,6 @@ import gc
 import html
 import logging
 import os
-import secrets
 import sqlite3
 from contextlib import closing
 from datetime import timedelta
@@ -16,11 +15,12 @@ from flask import Flask, Response, make_response, render_template, request
 from flask.sessions import SecureCookieSessionInterface
 from werkzeug.exceptions import HTTPException
 
+from dachi import reserve
 from dachi.clock import Clock
 from dachi.errors import Told
 from dachi.store import database
 from dachi.store.database import Busy, Damaged, DiskTrouble, disk_trouble, told_of
-from dachi.web import filters, packing
+from dachi.web import filters, keys, packing
 from dachi.web.fields import Id
 from dachi.web.jobs import Jobs, renewing
 from dachi.web.patience import Patience
@@ -55,10 +55,8 @@ from dachi.web.rooms import (
     uploads,
 )
 from dachi.web.security import guard
-from dachi.web.session import end_request, finish_request, form_keys
+from dachi.web.session import data_folder, end_request, finish_request, form_keys
 
-#: A shorter secret can be guessed, bytes.
-LEAST_KEY = 32
 MAX_UPLOAD = 55 * 1024 * 1024
 
 
@@ -121,6 +119,7 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         trust,
     ):
         app.register_blueprint(room.room)
+    app.before_request(_make_room)
     app.after_request(_finish)
     app.teardown_request(end_request)
     app.register_error_handler(HTTPException, _say)
@@ -143,7 +142,10 @@ def open_on(app: Flask, folder: Path) -> None:
     folder = database.open_folder(folder)
     with closing(database.connect(folder, app.config["CLOCK"])) as db:
         database.migrate(db)
-    app.config.update(FOLDER=folder, SECRET_KEY=_secret(folder))
+    found = keys.read(folder)
+    app.config.update(
+        FOLDER=folder, KEYS=found, SECRET_KEY=found[-1], SECRET_KEY_FALLBACKS=found[:-1]
+    )
     app.extensions["jobs"] = Jobs()
     app.extensions["patience"] = Patience()
 
@@ -163,26 +165,6 @@ def settle() -> None:
     gc.set_threshold(20_000, 20, 20)
 
 
-def _secret(folder: Path) -> bytes:
-    path = folder / "secret.key"
-    if not path.exists():
-        # Whole or not there: a start cut short must not leave an empty key.
-        part = folder / f".secret-{os.getpid()}"
-        handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(handle, "wb") as out:
-            out.write(secrets.token_bytes(32))
-            out.flush()
-            os.fsync(out.fileno())
-        os.replace(part, path)
-    found = path.read_bytes()
-    if len(found) < LEAST_KEY:
-        raise database.StoreError(
-            f"{path} is damaged: it should hold {LEAST_KEY} bytes or more. Put it back from a "
-            "backup, or remove it: everybody then signs in again and gets new private links."
-        )
-    return found
-
-
 SENTENCES = {
     400: "The request could not be understood. Go back, reload the page and try again.",
     403: "This is not open to you.",
@@ -200,6 +182,18 @@ def _say(error: HTTPException) -> tuple[str, int] | Response:
     told = error.description if error.description != type(error).description else None
     sentence = told or SENTENCES.get(code, error.description or "Something went wrong.")
     return _page(sentence, code)
+
+
+#: What makes room on a full disk, and what comes before it.
+MAKES_ROOM = {
+    "accounts.sign_in", "erase.person", "erase.photographs", "erase.visit", "erase.shot",
+}  # fmt: skip
+
+
+def _make_room() -> None:
+    """On a full disk, give the room that was put by to whoever signs in or erases."""
+    if request.method == "POST" and request.endpoint in MAKES_ROOM and reserve.give(data_folder()):
+        logging.getLogger("dachi").warning("the disk is full: the room that was put by is given")
 
 
 def _finish(response: Response) -> Response:

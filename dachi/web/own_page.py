@@ -6,7 +6,7 @@ import hashlib
 import hmac
 from dataclasses import dataclass
 
-from flask import current_app, render_template
+from flask import render_template
 from itsdangerous import BadSignature
 
 from dachi.core.words import Happened
@@ -14,6 +14,7 @@ from dachi.studio import records
 from dachi.studio.record import acts
 from dachi.studio.records import Practitioner
 from dachi.studio.work import Work
+from dachi.web import keys
 from dachi.web.private_links import own_signer
 from dachi.web.session import db, work_for
 
@@ -29,9 +30,9 @@ class Own:
     @property
     def mark(self) -> str:
         """The same for every link of this person, and told to nobody else."""
-        key = current_app.secret_key or b""
-        key = key.encode() if isinstance(key, str) else key
-        return hmac.new(key, f"person {self.who.id}".encode(), hashlib.sha256).hexdigest()[:16]
+        return hmac.new(
+            keys.signing()[0], f"person {self.who.id}".encode(), hashlib.sha256
+        ).hexdigest()[:16]
 
 
 def own_of(token: str) -> Own | None:

@@ -11,6 +11,8 @@ import segno
 from flask import current_app, request, url_for
 from itsdangerous import URLSafeSerializer
 
+from dachi.web import keys
+
 #: Capture by phone, the practitioner's own page and calendar, and what their pages load.
 OPEN = ("/c/", "/me/", "/static/", "/trust", "/sw.js")
 
@@ -30,7 +32,7 @@ class Door:
 
 def own_signer() -> URLSafeSerializer:
     """Signs the private link."""
-    return URLSafeSerializer(current_app.secret_key or "", salt="own page")
+    return URLSafeSerializer(keys.signing(), salt="own page")
 
 
 def private_address(nonce: str) -> str:

@@ -95,8 +95,9 @@ def _add_headers(response: Response) -> Response:
         # Browsers heed this one only from trustworthy origins and complain elsewhere.
         response.headers.pop("Cross-Origin-Opener-Policy", None)
     # Signed in or on a private link: what is shown of people stays in no cache.
-    if request.endpoint != "static" and "Cache-Control" not in response.headers:
-        response.headers["Cache-Control"] = "no-store"
+    said = response.headers.get("Cache-Control", "public")
+    if request.endpoint != "static" and "public" in said:
+        response.headers["Cache-Control"] = "private, no-store"
     return response
 
 

@@ -55,12 +55,13 @@ def self_made(folder: Path, names: Sequence[str], now: datetime) -> Certificate:
     """A certificate for names and addresses, by an authority kept in the data folder.
 
     Both are made where they are missing; the certificate also where it does not say all names
-    or ends soon.
+    or ends soon, the authority where it may sign for more than this machine and its network, or
+    may not for a name.
     """
     home = folder / "tls"
     home.mkdir(mode=0o700, exist_ok=True)
     found = Certificate(home / "studio.pem", home / "studio.key", home / "authority.pem")
-    authority, key = _authority(home, now)
+    authority, key = _authority(home, names, now)
     if not _still_good(found, authority, names, now):
         _leaf(found, authority, key, names, now)
     return found
@@ -85,12 +86,16 @@ def names_in(path: Path) -> list[str]:
     return [str(n.value) for n in said if "*" not in str(n.value)]
 
 
-def _authority(home: Path, now: datetime) -> tuple[x509.Certificate, ec.EllipticCurvePrivateKey]:
+def _authority(
+    home: Path, names: Sequence[str], now: datetime
+) -> tuple[x509.Certificate, ec.EllipticCurvePrivateKey]:
     cert, key = home / "authority.pem", home / "authority.key"
     if cert.exists() and key.exists():
+        old = x509.load_pem_x509_certificate(cert.read_bytes())
         known = serialization.load_pem_private_key(key.read_bytes(), None)
         assert isinstance(known, ec.EllipticCurvePrivateKey)
-        return x509.load_pem_x509_certificate(cert.read_bytes()), known
+        if _may_sign(old, names) and old.not_valid_after_utc > now + timedelta(days=LEAF_DAYS):
+            return old, known
     new = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name(
         [x509.NameAttribute(NameOID.COMMON_NAME, f"Dachi on {socket.gethostname()[:40]}")]
@@ -99,12 +104,55 @@ def _authority(home: Path, now: datetime) -> tuple[x509.Certificate, ec.Elliptic
         _builder(name, name, new.public_key(), now, AUTHORITY_DAYS)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .add_extension(_usage(sign=True), critical=True)
+        .add_extension(x509.NameConstraints(_permitted(names), None), critical=True)
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(new.public_key()), critical=False)
         .sign(new, hashes.SHA256())
     )
     _write_key(key, new)
     _write(cert, made.public_bytes(serialization.Encoding.PEM))
     return made, new
+
+
+#: Addresses that lead nowhere but into one's own network.
+NETWORKS = (
+    "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "127.0.0.0/8", "169.254.0.0/16",
+    "fc00::/7", "fe80::/10", "::1/128",
+)  # fmt: skip
+
+
+def _permitted(names: Sequence[str]) -> list[x509.GeneralName]:
+    """For whom the authority may sign: this machine's names, and addresses of its own network.
+
+    Whoever copies the folder stands between these devices and nothing else.
+    """
+    found: list[x509.GeneralName] = [x509.IPAddress(ipaddress.ip_network(n)) for n in NETWORKS]
+    for name in names:
+        try:
+            address = ipaddress.ip_address(name)
+        except ValueError:
+            found.append(x509.DNSName(name))
+        else:
+            if not _within(address):
+                found.append(x509.IPAddress(ipaddress.ip_network(address)))
+    return found
+
+
+def _within(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    return any(
+        address in net
+        for n in NETWORKS
+        if (net := ipaddress.ip_network(n)).version == address.version
+    )
+
+
+def _may_sign(authority: x509.Certificate, names: Sequence[str]) -> bool:
+    """Whether an authority may sign for just such names; not where it may for any."""
+    try:
+        said = authority.extensions.get_extension_for_class(x509.NameConstraints).value
+    except x509.ExtensionNotFound:
+        return False
+    permitted = set(said.permitted_subtrees or ())
+    return set(_permitted(names)) <= permitted
 
 
 def _leaf(

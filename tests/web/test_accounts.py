@@ -146,7 +146,7 @@ class Sessions(Pages):
         link = "/me/" + page.split("<code>")[1].split("</code>")[0].split("/me/")[1]
         for _ in range(2):
             answer = self.app.test_client().get(link)
-        self.assertEqual(answer.headers["Cache-Control"], "no-store")
+        self.assertEqual(answer.headers["Cache-Control"], "private, no-store")
         page = self.text(self.client.get("/account"))
         for words in (
             "signed in", "Runa: the private page was opened", "No backup was ever written",

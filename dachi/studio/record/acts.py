@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Collection, Mapping, Sequence
+from contextlib import closing
 from datetime import date, timedelta
 from typing import Any
 
@@ -11,7 +13,7 @@ from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.core.words import Happened
 from dachi.data import screening_questions
 from dachi.store import happenings, practitioners, preparation, private_links
-from dachi.store.database import connect
+from dachi.store.database import Busy, DiskTrouble, connect
 from dachi.store.practitioners import Practitioner
 from dachi.studio.acting import acting
 from dachi.studio.visits.intake import Refused
@@ -109,14 +111,17 @@ def note_apart(work: Work, kind: Happened, pid: int | None = None) -> None:
 
 
 def note_link(work: Work, kind: Happened, pid: int, nonce: str) -> None:
-    """Keep that a private link was used, once in an hour, on a connection of its own."""
+    """Keep that a private link was used, once in an hour, on a connection of its own.
+
+    Where nothing can be written the page opens all the same.
+    """
     since = work.db.clock.stamp(1 / 24)
     if happenings.lately(work.db, work.coach, kind, pid, since):
         return
-    db = connect(work.folder, work.db.clock)
-    try:
-        with db.savepoint():
-            happenings.note(db, work.coach, kind, pid)
-            private_links.used(db, nonce)
-    finally:
-        db.close()
+    with (
+        contextlib.suppress(DiskTrouble, Busy),
+        closing(connect(work.folder, work.db.clock)) as db,
+        db.savepoint(),
+    ):
+        happenings.note(db, work.coach, kind, pid)
+        private_links.used(db, nonce)

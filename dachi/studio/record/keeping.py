@@ -17,7 +17,7 @@ import msgspec
 from dachi import archives, unfinished
 from dachi.clock import Clock
 from dachi.errors import Trouble
-from dachi.files import digest_of, synced
+from dachi.files import digest_of, synced, write_anew
 from dachi.photos import ingest
 from dachi.photos.ingest import path_of, whole
 from dachi.store import copies
@@ -30,6 +30,8 @@ MANIFEST, LAST = "manifest.json", "last-backup.json"
 MOST_MANIFEST = 1 << 29
 #: Daily copies of the database are kept for so many days.
 KEEP_DAYS = 14
+#: So many of them whatever the clock says; after a jump of so many days it is doubted for so many.
+KEEP_LEAST, JUMP_DAYS, DOUBT_DAYS = 5, 35, 3
 #: Kinds of a stored picture; the other two can be made again from the first.
 KINDS = ("photo", "preview", "thumb")
 
@@ -339,10 +341,13 @@ def _heal(folder: Path, source: Path, recorded: Mapping[str, str], found: Checke
 
 
 def daily_copy(folder: Path, clock: Clock) -> Path | None:
-    """Copy the database once a day and let old copies go; None where today has one."""
+    """Copy the database once a day and let old copies go; None where today has one.
+
+    The newest stay however old the clock says they are: it may be wrong.
+    """
     home = folder / COPIES
     today = clock.local().date()
-    for path in home.glob("day-*.sqlite3"):
+    for path in sorted(home.glob("day-*.sqlite3"))[: -KEEP_LEAST or None]:
         if _too_old(path, today):
             path.unlink(missing_ok=True)
     to = home / f"day-{today.isoformat()}.sqlite3"
@@ -350,6 +355,24 @@ def daily_copy(folder: Path, clock: Clock) -> Path | None:
         return None
     copies.copy(folder / FILE, to)
     return to
+
+
+def clock_is_trusted(folder: Path, clock: Clock) -> bool:
+    """Whether the clock has gone on as clocks do since this was asked last.
+
+    After a jump of weeks (somebody was away, or somebody set it wrong) nothing is let go for good
+    for some days: whoever looks at it meanwhile notices.
+    """
+    note = folder / COPIES / "clock.json"
+    now = clock.seconds()
+    try:
+        last, since = msgspec.json.decode(note.read_bytes(), type=tuple[float, float])
+    except (OSError, msgspec.DecodeError):
+        last, since = now, 0.0
+    if not -86_400 <= now - last <= JUMP_DAYS * 86_400:
+        since = now
+    write_anew(note, msgspec.json.encode((now, since)))
+    return not 0 <= now - since < DOUBT_DAYS * 86_400
 
 
 def _too_old(path: Path, today: date) -> bool:

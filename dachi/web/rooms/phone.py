@@ -6,7 +6,7 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, current_app, redirect, render_template, request, url_for
+from flask import Blueprint, redirect, render_template, request, url_for
 from flask_login import login_required
 from itsdangerous import BadSignature, URLSafeSerializer
 from werkzeug.wrappers import Response
@@ -20,6 +20,7 @@ from dachi.studio.visits import acts, intake
 from dachi.studio.visits import sheets as visits
 from dachi.studio.visits.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
+from dachi.web import keys
 from dachi.web.jobs import see_waiting
 from dachi.web.private_links import outside_address, qr, trusted_address
 from dachi.web.security import csrf, limiter
@@ -39,7 +40,7 @@ class PhoneDoor:
 
 
 def _signer() -> URLSafeSerializer:
-    return URLSafeSerializer(current_app.secret_key or "", salt="phone capture")
+    return URLSafeSerializer(keys.signing(), salt="phone capture")
 
 
 @room.get("/a/<int:aid>/phone")
