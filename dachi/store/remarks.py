@@ -67,6 +67,18 @@ def of_coach(db: Database, coach_id: int) -> list[Remarked]:
     return found
 
 
+def count(db: Database, coach_id: int) -> int:
+    """Return how many second markings a coach's photographs have."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM remark r CROSS JOIN trial t ON t.id = r.trial_id"
+        " CROSS JOIN assessment a ON a.id = t.assessment_id"
+        " CROSS JOIN practitioner p ON p.id = a.practitioner_id"
+        " WHERE t.deleted_at IS NULL AND p.coach_id = ?",
+        (coach_id,),
+    ).fetchone()
+    return int(row["n"])
+
+
 def unseen(db: Database, coach_id: int) -> int | None:
     """Return a marked photograph of the newest visits, one of those marked again least.
 

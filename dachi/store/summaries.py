@@ -136,6 +136,11 @@ class PoseSummary:
     news: tuple[News, ...]
     retest_on: str | None
 
+    @property
+    def looked_on(self) -> str:
+        """The day it was last looked at, ISO; empty where it never was."""
+        return max(((x.taken_at or "")[:10] for f in self.families for x in f.lines), default="")
+
 
 def save(
     db: Database,
@@ -152,17 +157,18 @@ def save(
     newest = max((n.at for n in found.news), default=None)
     db.execute(
         "INSERT INTO pose_summary (practitioner_id, pose, body, news, news_on, retest_on,"
-        f" updated_at, made_from) SELECT id, ?, ?, ?, ?, ?, ?, ? FROM {PERSON} WHERE true"
-        " ON CONFLICT (practitioner_id, pose)"
+        f" looked_on, updated_at, made_from) SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM {PERSON}"
+        " WHERE true ON CONFLICT (practitioner_id, pose)"
         " DO UPDATE SET body = excluded.body, news = excluded.news, news_on = excluded.news_on,"
-        " retest_on = excluded.retest_on, updated_at = excluded.updated_at,"
-        " made_from = excluded.made_from",
+        " retest_on = excluded.retest_on, looked_on = excluded.looked_on,"
+        " updated_at = excluded.updated_at, made_from = excluded.made_from",
         (
             found.pose,
             msgspec.json.encode(found.families).decode(),
             msgspec.json.encode(found.news).decode(),
             newest,
             found.retest_on,
+            found.looked_on,
             db.now(),
             _stamped(made_from),
             *own,
@@ -246,6 +252,27 @@ def stale(db: Database, coach_id: int, version: str) -> list[tuple[int, str]]:
         (coach_id, len(start), start),
     )
     return [(r["person"], r["pose"]) for r in rows]
+
+
+def count_stale(db: Database, coach_id: int, version: str) -> int:
+    """Return how many there are (see ``stale``)."""
+    start = f"{_stamped(version)}:"
+    row = db.execute(
+        "SELECT count(*) AS n FROM pose_summary d JOIN practitioner p ON p.id = d.practitioner_id"
+        " WHERE p.coach_id = ? AND substr(d.made_from, 1, ?) <> ?",
+        (coach_id, len(start), start),
+    ).fetchone()
+    return int(row["n"])
+
+
+def state(db: Database, coach_id: int) -> str:
+    """Return what changes with any summary of a coach's people; empty where there is none."""
+    row = db.execute(
+        "SELECT count(*) AS n, coalesce(max(d.updated_at), '') AS at FROM pose_summary d"
+        " JOIN practitioner p ON p.id = d.practitioner_id WHERE p.coach_id = ?",
+        (coach_id,),
+    ).fetchone()
+    return f"{row['n']} {row['at']}" if row["n"] else ""
 
 
 def stale_of(db: Database, coach_id: int, practitioner_id: int, version: str) -> list[str]:

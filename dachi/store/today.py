@@ -5,24 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import NamedTuple
 
-import msgspec
-
 from dachi.store.database import Database
 from dachi.store.rows import read_moment
 from dachi.store.summaries import News, read_news
-
-
-class _Line(msgspec.Struct):
-    """When a line of a summary was last looked at; the rest of it is passed over."""
-
-    taken_at: str | None
-
-
-class _Family(msgspec.Struct):
-    lines: list[_Line]
-
-
-_looked = msgspec.json.Decoder(list[_Family])
 
 
 @dataclass(frozen=True)
@@ -98,13 +83,12 @@ def _news(db: Database, coach_id: int, since: str) -> dict[int, list[News]]:
 def _looks(db: Database, coach_id: int) -> dict[int, list[tuple[str, str | None]]]:
     found: dict[int, list[tuple[str, str | None]]] = {}
     for r in db.execute(
-        "SELECT d.practitioner_id, d.retest_on, d.body FROM pose_summary d"
+        "SELECT d.practitioner_id, d.retest_on, d.looked_on FROM pose_summary d"
         " JOIN practitioner p ON p.id = d.practitioner_id WHERE p.coach_id = ?",
         (coach_id,),
     ):
-        families = _looked.decode(r["body"])
-        last = max((x.taken_at or "" for f in families for x in f.lines), default="")[:10]
-        found.setdefault(r["practitioner_id"], []).append((last, r["retest_on"]))
+        looks = found.setdefault(r["practitioner_id"], [])
+        looks.append((r["looked_on"] or "", r["retest_on"]))
     return found
 
 

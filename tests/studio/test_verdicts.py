@@ -336,6 +336,7 @@ class Histories(History):
 
         self.assertEqual(values(), [62, 73])
         practitioners.update(self.db, self.coach.id, self.pid, schools={"trials": "best"})
+        self.renew()
         self.assertEqual(values(), [64, 76])
 
     def test_the_report_says_what_was_asked_for(self) -> None:

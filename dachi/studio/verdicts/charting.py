@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -14,12 +13,11 @@ from dachi.core.judging.series import Series
 from dachi.drawing import progress as charts
 from dachi.drawing.progress import Note
 from dachi.store import assessments, goals
-from dachi.store import summaries as stored
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
 from dachi.studio.verdicts import overview, summaries
 from dachi.studio.verdicts.histories import day_number
-from dachi.studio.verdicts.summaries import judged, label_of, others_for
+from dachi.studio.verdicts.summaries import judged, label_of
 from dachi.studio.work import Work
 
 #: What a coach may choose to include after all.
@@ -48,36 +46,10 @@ def asked(
 ) -> Asked:
     """The chart of a pose's measure under chosen conditions."""
     measure = next((m for m in pose.families if m.family == family), pose.families[0])
-    series = _series(work, pid, pose, measure, include, variant)
+    prefer = {"variant": variant} if variant is not None else None
+    series = judged(work, pid, pose, measure.family, include=include, prefer=prefer)
     label = label_of(work, pose, measure, series)
     return Asked(pose, measure, include, variant, series, label)
-
-
-#: Series of long histories, kept while nothing they were built from has changed.
-_KEPT: OrderedDict[tuple[Any, ...], Series] = OrderedDict()
-_MOST_KEPT = 64
-
-
-def _series(
-    work: Work,
-    pid: int,
-    pose: Pose,
-    measure: Measure,
-    include: tuple[str, ...],
-    variant: str | None,
-) -> Series:
-    known = others_for(work, pid, pose.id, measure.family)
-    told = tuple(sorted((m, tuple(found)) for m, found in known.items()))
-    stamp = stored.stamps(work.db, work.coach, pid).get(pose.id)
-    key = (str(work.folder), pid, pose.id, measure.family, include, variant, stamp, told)
-    found = _KEPT.get(key)
-    if found is None:
-        prefer = {"variant": variant} if variant is not None else None
-        found = judged(work, pid, pose, measure.family, include=include, prefer=prefer)
-        _KEPT[key] = found
-        while len(_KEPT) > _MOST_KEPT:
-            _KEPT.popitem(last=False)
-    return found
 
 
 def drawn(

@@ -21,7 +21,7 @@ from dachi.store.assessments import Assessment
 from dachi.store.summaries import LineSummary, News, NewsKind
 from dachi.studio.bench.around import Surroundings
 from dachi.studio.verdicts.comparing import PlacedPhoto, typical
-from dachi.studio.verdicts.summaries import charted, judged, label_of, lines_of, of_practitioner
+from dachi.studio.verdicts.summaries import judged, label_of, lines_of, of_practitioner
 from dachi.studio.work import Work
 
 
@@ -70,10 +70,9 @@ def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
     """What an assessment says of a pose, measure by measure."""
     pid = visit.practitioner_id
     summaries = of_practitioner(work, pid)
-    rows = charted(work, pid, pose)
     found = []
     for measure in pose.families:
-        series = judged(work, pid, pose, measure.family, rows=rows)
+        series = judged(work, pid, pose, measure.family)
         now = _now(visit, series, lines_of(summaries, pose.id, measure.family))
         out = sum(t.assessment_id == visit.id for line in series.lines for t in line.left_out)
         if not now and not out:

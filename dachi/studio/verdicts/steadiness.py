@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import OrderedDict, defaultdict
 from dataclasses import dataclass, replace
 from statistics import fmean, median, stdev
 
@@ -59,8 +59,26 @@ class Marked:
         return f"{self.label}: {first} the first time, {again} now"
 
 
+_KEPT: OrderedDict[tuple[str, int], tuple[object, list[Steady]]] = OrderedDict()
+_MOST_KEPT = 16
+
+
 def steady(work: Work) -> list[Steady]:
-    """Every pose and mode that was measured, the ones with most evidence first."""
+    """Every pose and mode that was measured, the ones with most evidence first.
+
+    Worked out again where any summary or second marking has changed.
+    """
+    key = (str(work.folder), work.coach)
+    state = (digests.state(work.db, work.coach), remarks.count(work.db, work.coach))
+    kept = _KEPT.get(key)
+    if kept is None or kept[0] != state:
+        _KEPT[key] = kept = (state, _steady(work))
+        while len(_KEPT) > _MOST_KEPT:
+            _KEPT.popitem(last=False)
+    return kept[1]
+
+
+def _steady(work: Work) -> list[Steady]:
     twice: dict[tuple[str, str], list[Twice]] = defaultdict(list)
     for r in remarks.of_coach(work.db, work.coach):
         for measure_id, pair in r.twice.items():

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from collections import OrderedDict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from typing import Any
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
@@ -47,13 +49,17 @@ def others_for(
     return stored.others_evidence(work.db, work.coach, practitioner_id, pose, family)
 
 
+#: Series of long histories, kept while nothing they were built from has changed.
+_KEPT: OrderedDict[tuple[Any, ...], Series] = OrderedDict()
+_MOST_KEPT = 256
+
+
 def judged(
     work: Work,
     practitioner_id: int,
     pose: Pose,
     family: str,
     *,
-    rows: Sequence[Charted] | None = None,
     include: Collection[str] = (),
     prefer: Mapping[str, str] | None = None,
 ) -> Series:
@@ -62,14 +68,28 @@ def judged(
     With what the coach's other people say of the scatter, and the mean or the best of a
     session's trials, as the practitioner's school has it.
     """
-    if rows is None:
-        rows = charted(work, practitioner_id, pose)
-    who = practitioners.get(work.db, work.coach, practitioner_id)
-    best = who is not None and who.schools.get("trials") == "best"
     known = others_for(work, practitioner_id, pose.id, family)
-    still = assessments.still(work.db, work.coach, practitioner_id)
-    hurt = day_states.hurting(work.db, work.coach, practitioner_id)
-    return series_of(rows, pose, family, include, known, prefer, best=best, still=still, hurt=hurt)
+    stamp = stored.stamps(work.db, work.coach, practitioner_id).get(pose.id)
+    key = (
+        str(work.folder), practitioner_id, pose.id, family, tuple(sorted(include)),
+        tuple(sorted((prefer or {}).items())), stamp,
+        tuple(sorted((m, tuple(found)) for m, found in known.items())),
+    )  # fmt: skip
+    found = _KEPT.get(key) if stamp else None
+    if found is None:
+        person = practitioners.get(work.db, work.coach, practitioner_id)
+        best = person is not None and person.schools.get("trials") == "best"
+        still = assessments.still(work.db, work.coach, practitioner_id)
+        hurt = day_states.hurting(work.db, work.coach, practitioner_id)
+        rows = charted(work, practitioner_id, pose)
+        found = series_of(
+            rows, pose, family, include, known, prefer, best=best, still=still, hurt=hurt
+        )
+        if stamp:
+            _KEPT[key] = found
+            while len(_KEPT) > _MOST_KEPT:
+                _KEPT.popitem(last=False)
+    return found
 
 
 def charted(work: Work, practitioner_id: int, pose: Pose) -> list[Charted]:
@@ -270,7 +290,7 @@ FEW = 24
 
 def stale(work: Work) -> int:
     """How many summaries of the coach's people are to be derived again."""
-    return len(stored.stale(work.db, work.coach, versions.judging()))
+    return stored.count_stale(work.db, work.coach, versions.judging())
 
 
 def stale_of(work: Work, practitioner_id: int) -> list[str]:
@@ -312,13 +332,7 @@ def _derive_again(work: Work, wanted: Sequence[tuple[int, str]]) -> None:
 
 def next_look(found: Sequence[PoseSummary]) -> str | None:
     """The first day on which another look can show something, ISO."""
-    return trends.earliest_look(
-        (
-            max(((x.taken_at or "")[:10] for f in d.families for x in f.lines), default=""),
-            d.retest_on,
-        )
-        for d in found
-    )
+    return trends.earliest_look((d.looked_on, d.retest_on) for d in found)
 
 
 def _family(measure: Measure, label: str, series: Series, taken: dict[int, str]) -> FamilySummary:
