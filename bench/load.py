@@ -29,6 +29,7 @@ from dachi.simulation.camera import Shot
 from dachi.store import moving, preparation
 from dachi.store.database import connect, transaction
 from dachi.studio.record import moving as files
+from dachi.studio.renew import renew
 from dachi.studio.work import Work
 from dachi.web.app import create_app
 from tests.support import plain_picture, staged
@@ -81,6 +82,8 @@ def fill(folder: Path) -> list[Who]:
                 " AND t.pose = ?)",
                 (json.dumps(marks), json.dumps(truth.corners_px), first, pose_id),
             )
+        # As if each had been marked here: every reading knows what it was made from.
+        renew(work, first, strict=False)
         tables = files.record_of(work, [first])["tables"]
         for n in range(1, PEOPLE):
             tables["practitioner"][0] |= {"call_name": f"Person {n:03d}"}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
@@ -105,12 +106,17 @@ def told_of(error: sqlite3.Error) -> Told | None:
     return disk_trouble(OSError(meant, "")) if meant is not None else None
 
 
+_WRITES = re.compile(
+    r"\s*(?:(?:INSERT|REPLACE)(?: OR \w+)? INTO|UPDATE(?: OR \w+)?|DELETE FROM) (\w+)"
+)
+
+
 class Database(sqlite3.Connection):
     """A connection that carries the clock by which stored things are dated.
 
     ``writing`` says whether the transaction that is open holds the write lock. A ``guarded``
-    connection changes nothing outside a savepoint: rooms have commands for that. ``acting`` and
-    ``concerned`` are for who builds commands of savepoints.
+    connection changes nothing outside a savepoint: rooms have commands for that. ``acting``,
+    ``concerned`` and ``touched`` are for who builds commands of savepoints.
     """
 
     clock: Clock
@@ -123,9 +129,13 @@ class Database(sqlite3.Connection):
     def __init__(self, *args: Any, **more: Any) -> None:
         super().__init__(*args, **more)
         self.concerned: dict[Any, Any] = {}
+        #: Tables that were written to, until somebody empties it.
+        self.touched: set[str] = set()
 
     def execute(self, *args: Any) -> sqlite3.Cursor:
         """Run a statement; Told where what is in the way can be said (see ``told_of``)."""
+        if found := _WRITES.match(args[0]):
+            self.touched.add(found[1])
         try:
             return super().execute(*args)
         except sqlite3.Error as error:
@@ -134,6 +144,8 @@ class Database(sqlite3.Connection):
 
     def executemany(self, *args: Any) -> sqlite3.Cursor:
         """Run a statement for each of several rows; Told as in ``execute``."""
+        if found := _WRITES.match(args[0]):
+            self.touched.add(found[1])
         try:
             return super().executemany(*args)
         except sqlite3.Error as error:

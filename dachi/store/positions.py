@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from statistics import fmean
+from functools import cached_property
 
+from dachi.core.measuring.plausible import mean_corners
 from dachi.store.database import Conflict, Database
 from dachi.store.rows import NEWEST, TRIAL, VISIT, made
 
@@ -24,9 +25,13 @@ class Position:
     mat_width_cm: float
     shots: Mapping[int, Mapping[str, Point]]
 
+    @cached_property
+    def _newest(self) -> list[int]:
+        return sorted(self.shots, reverse=True)
+
     def others_of(self, trial_id: int) -> list[int]:
         """The other shots from here with corners marked on them, the newest first."""
-        return [t for t in sorted(self.shots, reverse=True) if t != trial_id]
+        return [t for t in self._newest if t != trial_id]
 
     def others(self, trial_id: int) -> list[Mapping[str, Point]]:
         """Corners marked on the other shots from here, the newest shot's first."""
@@ -46,11 +51,7 @@ class Position:
         if not sets:
             return None, 0
         sets = [sets[0], *(s for s in sets[1:] if alike(sets[0], s))]
-        mean = {
-            name: (fmean(s[name][0] for s in sets), fmean(s[name][1] for s in sets))
-            for name in sets[0]
-        }
-        return mean, len(sets)
+        return mean_corners(sets), len(sets)
 
 
 USUAL_MAT_CM = (183.0, 61.0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from dachi.studio.renew import renew
+from dachi.studio.renew import READ_FROM, renew
 from dachi.studio.work import Work
 
 
@@ -18,14 +18,19 @@ def acting(work: Work, *people: int) -> Iterator[None]:
     """
     db = work.db
     outermost, db.acting = not db.acting, True
+    if outermost:
+        db.touched.clear()
     try:
         with db.savepoint():
             for pid in people:
                 db.concerned[work.coach, pid] = work
             yield
             if outermost:
+                # Ten years of photographs are a second's work to compare with what they were read
+                # from: not where nothing was written that any reading is made from.
+                read = bool(db.touched & READ_FROM)
                 for (_, pid), whose in list(db.concerned.items()):
-                    renew(whose, pid)
+                    renew(whose, pid, readings=read)
     finally:
         if outermost:
             db.acting = False

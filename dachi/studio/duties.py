@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import time
 from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass, field
@@ -84,7 +85,8 @@ class Duties:
         if self.weeks_on == today:
             return
         for coach in outdated.coaches(db):
-            practice.renew_weeks(Work(db, self.folder, coach))
+            # Whoever asks for a page comes before.
+            practice.renew_weeks(Work(db, self.folder, coach), lambda took: time.sleep(2 * took))
         self.weeks_on = today
 
     def look(self, db: Database) -> None:

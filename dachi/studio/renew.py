@@ -22,6 +22,11 @@ from dachi.studio.practice import proposals
 from dachi.studio.verdicts import summaries
 from dachi.studio.work import Work
 
+#: Tables whose rows say what readings are made from (see ``bench.scenes``).
+READ_FROM = frozenset(
+    {"coach", "practitioner", "assessment", "photo", "camera_position", "trial", "marking"}
+)
+
 #: What measures scenes: a result each, or why there is none.
 Measuring = Callable[[Sequence[Scene]], Sequence[Result | SceneError]]
 
@@ -53,9 +58,11 @@ def renew(
     *,
     strict: bool = True,
     everything: bool = False,
+    readings: bool = True,
     by: Measuring = one_by_one,
 ) -> Renewed:
-    """Readings, verdicts and proposals of a person, as of now.
+    """Readings, verdicts and proposals of a person, as of now; ``readings`` as they are where not
+    asked for.
 
     Raises SceneError naming the photograph that cannot be read any more; where not ``strict``
     its readings stay as they were. ``everything`` is read again, whatever it was made from.
@@ -65,7 +72,9 @@ def renew(
     except KeyError:
         # Erased, or handed over, by this very command.
         return Renewed()
-    found = _readings(around, strict=strict, everything=everything, by=by)
+    found = Renewed()
+    if readings:
+        found = _readings(around, strict=strict, everything=everything, by=by)
     summaries.renew(work, practitioner_id)
     proposals.renew(work, around.who)
     return found

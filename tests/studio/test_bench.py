@@ -4,6 +4,8 @@ import io
 import json
 import math
 import unittest
+from types import SimpleNamespace
+from unittest import mock
 
 from PIL import Image
 
@@ -16,7 +18,16 @@ from dachi.simulation import inclinometer
 from dachi.store import accounts, assessments, markings, photos, positions, second_opinions
 from dachi.store.markings import Marking
 from dachi.store.practitioners import get as person
-from dachi.studio.bench import acts, drafts, opening, reading, scenes, seen_joints, starting_marks
+from dachi.studio.bench import (
+    acts,
+    corner_cards,
+    drafts,
+    opening,
+    reading,
+    scenes,
+    seen_joints,
+    starting_marks,
+)
 from dachi.studio.bench.around import Around, surroundings
 from dachi.studio.visits.intake import Refused
 from tests.support import LEG_RAISE, Studio, ago, rendered
@@ -250,6 +261,96 @@ class Starts(Bench):
         ):  # fmt: skip
             with self.subTest(body, side=side):
                 self.assertEqual(seen_joints.joint_of(body, side), joint)
+
+
+class Cameras(unittest.TestCase):
+    """Whether the camera was moved between two shots, by sightings written out."""
+
+    def moved(self, *corners, sd: float = 2.0) -> float:
+        """How far the first of some shots' corners lie from the others'; None sees no cards."""
+        shots = [SimpleNamespace(number=i) for i in range(len(corners))]
+        sights = [
+            None if c is None else SimpleNamespace(corners=c or None, corner_sds_px=dict.fromkeys(CORNERS, sd))
+            for c in corners
+        ]  # fmt: skip
+        with mock.patch.object(
+            corner_cards, "sighting", side_effect=lambda p, *_: sights[p.number]
+        ):
+            return corner_cards.moved(shots[0], None, POSE, shots[1:])  # type: ignore[arg-type]
+
+    def test_only_where_every_corner_has_moved(self) -> None:
+        at = {c: (100.0 * i, 50.0) for i, c in enumerate(CORNERS)}
+        room = 4.0 * math.hypot(2.0, 2.0) + corner_cards.LEAST_MOVE_PX
+
+        def shifted(by: float, *, but: str = "") -> dict[str, tuple[float, float]]:
+            return {c: (x + (0.0 if c == but else by), y) for c, (x, y) in at.items()}
+
+        self.assertEqual(self.moved(at, shifted(room - 0.1)), 0.0)
+        self.assertEqual(self.moved(at, shifted(room)), 0.0, "just within reason")
+        self.assertAlmostEqual(self.moved(at, shifted(room + 0.1)), room + 0.1)
+        self.assertEqual(self.moved(at, shifted(90.0, but=CORNERS[1])), 0.0)
+        self.assertEqual(self.moved(at), 0.0)
+        for nothing in (None, {}):
+            self.assertEqual(self.moved(nothing, shifted(90.0)), 0.0)
+            self.assertAlmostEqual(self.moved(at, nothing, shifted(90.0)), 90.0)
+        self.assertEqual(self.moved(at, at, shifted(90.0)), 0.0, "the newest that shows any counts")
+
+
+class Lending(Bench):
+    def test_cards_of_another_shot_of_the_same_size(self) -> None:
+        a, b = self.shot(), self.shot()
+        place = self.trial(a).position_id
+        small = self.shot(size=(640, 480), place=place)
+        corners = {c: (100.0 * i, 50.0) for i, c in enumerate(CORNERS)}
+        told = SimpleNamespace(corners=corners, corner_sds_px=dict.fromkeys(CORNERS, 1.5))
+        for seen_by, sees, lends in ((a, told, True), (small, told, False), (a, SimpleNamespace(corners=None), False)):  # fmt: skip
+            photo = self.trial(seen_by).photo_id
+
+            def sighting(p, *_, photo=photo, sees=sees):
+                return sees if p.id == photo else None
+
+            with (
+                self.subTest(seen_by),
+                mock.patch("dachi.studio.bench.corner_cards.sighting", side_effect=sighting),
+            ):
+                lent = self.at(b).lent
+                self.assertEqual(lent is not None, lends)
+                if lent is not None:
+                    self.assertEqual(
+                        (lent.trial.id, lent.by_cards, dict(lent.corners)), (a, True, corners)
+                    )
+
+    def test_own_corners_without_marks(self) -> None:
+        """What goes along when a photograph is moved: its corners, and required marks as guesses."""
+        corners = dict.fromkeys(CORNERS, (5.0, 6.0))
+        form = drafts.corner_form(POSE, "left", corners, SIZE)
+        marks = {k.split("-")[1] for k in form if k.startswith("mark-")}
+        self.assertEqual(marks, set(POSE.required))
+        self.assertEqual({v for k, v in form.items() if k.startswith("mark-") and k.endswith("-state")}, {"guess"})  # fmt: skip
+        again, guesses = drafts.read_form(form, POSE)
+        self.assertEqual((again.corners, guesses), (corners, set(POSE.required)))
+
+    def test_how_many_untouched_guesses_are_asked_about(self) -> None:
+        tid = self.shot()
+        marks = opening.blank(self.at(tid))[0].marks
+        names = list(POSE.required)
+        self.assertGreater(len(names), 3)
+        for left in (2, 3):
+            form = {"mat": ""}
+            for i, name in enumerate(names):
+                x, y = marks[name]
+                x += 0.0 if i < left else 25.0
+                form |= {f"mark-{name}-x": str(x), f"mark-{name}-y": str(y), f"mark-{name}-state": "placed"}  # fmt: skip
+            with self.subTest(left):
+                try:
+                    opening.accepted(Around(self.work, self.pid), self.at(tid), form)
+                except opening.Unsure as error:
+                    self.assertEqual(left, 3)
+                    self.assertIn("still exactly where the program put them", str(error))
+                except SceneError:
+                    self.assertEqual(left, 2)
+                else:
+                    self.assertEqual(left, 2)
 
 
 class Posted(unittest.TestCase):

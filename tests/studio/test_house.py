@@ -14,10 +14,12 @@ from unittest import mock
 
 import dachi
 from dachi import errors
+from dachi.core.assessing.runsheet import Slot
 from dachi.core.words import SAID, Place
 from dachi.errors import NotDone, Told, Trouble
-from dachi.store import assessments, practitioners
+from dachi.store import assessments, markings, photos, positions, practitioners
 from dachi.store.database import (
+    _WRITES,
     MIGRATIONS,
     Busy,
     Damaged,
@@ -28,10 +30,14 @@ from dachi.store.database import (
     migrate,
     told_of,
 )
+from dachi.store.markings import Marking
 from dachi.studio import versions
 from dachi.studio.acting import acting
+from dachi.studio.bench.around import Around
 from dachi.studio.duties import Duties
-from tests.support import CLOCK, Studio, ago
+from dachi.studio.renew import READ_FROM, Renewed, _due
+from dachi.studio.work import Work
+from tests.support import CLOCK, LEG_RAISE, Studio, ago
 
 
 def everything() -> None:
@@ -318,3 +324,54 @@ class FromWordsToKinds(unittest.TestCase):
         self.db.execute("DELETE FROM assessment WHERE id = 9")
         again = assessments.add(self.db, coach, 4, taken_at=ago(1), warmth="warm")
         self.assertGreater(again, 9)
+
+
+class WhatReadingsAreMadeFrom(Studio):
+    """A command compares readings with what they were made from only where it wrote any of that."""
+
+    def test_every_table_that_is_looked_at_is_named(self) -> None:
+        aid = assessments.add(self.db, self.coach.id, self.pid, taken_at=ago(2), warmth="warm")
+        photo = photos.add(self.db, self.coach.id, photos.NewPhoto(sha256="0" * 64, source_sha256="1" * 64, width=1280, height=960, focal_35mm=26.0, taken_at=None, origin="upload"))  # fmt: skip
+        place = positions.for_photo(self.db, self.coach.id, aid, "side", "", (1280, 960))
+        tid = assessments.add_trial(self.db, self.coach.id, aid, photo, Slot(LEG_RAISE, "left", "passive", 1), variant={}, position_id=place)  # fmt: skip
+        markings.save(self.db, self.coach.id, tid, Marking(marks={"hip": (1.0, 2.0)}))
+        read: set[str] = set()
+
+        def watch(action: int, table: str | None, *_: object) -> int:
+            if action == sqlite3.SQLITE_READ and table:
+                read.add(table)
+            return sqlite3.SQLITE_OK
+
+        with closing(connect(self.folder, CLOCK)) as db:
+            db.set_authorizer(watch)
+            work = Work(db, self.folder, self.coach.id)
+            due = _due(Around(work, self.pid), aid)
+        self.assertEqual(len(due), 1)
+        # What checks said of a trial is told with it, and made of its reading.
+        self.assertEqual(read - {"check_result", "sqlite_master"} - READ_FROM, set())
+        self.assertGreater(len(read), 5)
+
+    def test_every_statement_that_writes_is_noticed(self) -> None:
+        seen = 0
+        for path in sorted(Path(dachi.__file__).parent.rglob("*.py")):
+            for literal in re.findall(
+                r'"((?:INSERT|REPLACE|UPDATE|DELETE)\b[^"]*)', path.read_text("utf-8")
+            ):
+                if re.search(r" (INTO|SET|FROM)\b", literal):
+                    seen += 1
+                    self.assertIsNotNone(
+                        _WRITES.match(literal.replace("{", "").replace("}", "")), literal
+                    )
+        self.assertGreater(seen, 80)
+
+    def test_only_then_they_are_compared(self) -> None:
+        with mock.patch("dachi.studio.renew._readings", return_value=Renewed()) as compared:
+            with acting(self.work, self.pid):
+                self.db.execute("UPDATE practice_log SET notes = 'x'")
+            compared.assert_not_called()
+            with acting(self.work, self.pid), acting(self.work, self.pid):
+                self.db.execute("UPDATE practitioner SET thigh_cm = 40.0")
+            compared.assert_called_once()
+            with acting(self.work, self.pid):
+                pass
+            compared.assert_called_once()

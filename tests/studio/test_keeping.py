@@ -196,6 +196,19 @@ class Backups(Keeping):
             old.set_cookie("dachi", cookie.value)
             self.assertEqual(old.get("/").status_code, 302, "a cookie of then opens nothing")
 
+    def test_what_may_lie_in_a_backup(self) -> None:
+        for name, good in (
+            ("dachi.sqlite3", True), ("secret.key", True), ("photos/ab/abc.jpg", True), ("outbox/1/x.eml", True),
+            ("photos/abc.jpg", False), ("tls/ab/authority.key", False), ("photos/ab/../x", False), ("/etc/passwd", False),
+            ("photos//x", False), ("photos/a/b\\c", False), ("a/b/c", False), ("photos/a/b/c", False), ("log", False),
+        ):  # fmt: skip
+            self.assertEqual(keeping._expected(name), good, name)
+
+    def test_how_far_a_check_is(self) -> None:
+        said: list[tuple[int, int]] = []
+        keeping.check(self.folder, progress=lambda n, of: said.append((n, of)))
+        self.assertEqual(said, [(1, 2), (2, 2)])
+
     def test_no_room(self) -> None:
         keeping.backup(self.folder, self.zip, CLOCK)
         with (

@@ -228,6 +228,10 @@ class TakenIn(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(wrong), self.assertRaises(LogProblem):
                 logs.read_by_hand(form | wrong, (), self.NOW)
+        for at in ("2020-01-01", "2027-06-02 23:59"):
+            logs.read_by_hand(form | {"started_at": at}, (), self.NOW)
+        with self.assertRaises(LogProblem):
+            logs.read_by_hand(form | {"started_at": "2019-12-31 23:59"}, (), self.NOW)
         plain, none = logs.read_by_hand(form | {"minutes": "600", "soreness": "", "kind": "odd"}, (), self.NOW)  # fmt: skip
         self.assertEqual((none, plain.pains), (None, ()))
 
@@ -266,6 +270,46 @@ class Commands(Studio):
             with self.subTest(wrong), self.assertRaises(Refused):
                 self.habit(**wrong)
         self.assertEqual(self.profile().minutes, 20.0)
+
+    def test_a_planned_session_by_hand(self) -> None:
+        """As much of each drill as the minutes are of the session; never more than all of it."""
+        self.habit()
+        week = weeks.week_of(Practising(self.work, self.who))
+        planned = week.sessions[0]
+        form = {"started_at": ago(1, "18:00"), "minutes": f"{planned.seconds / 120:.4f}", "soreness": "", "felt": "easy", "what": str(planned.weekday), "place": "", "kind": "", "once_key": "k", "notes": ""}  # fmt: skip
+        half, _ = logs.read_by_hand(form, week.sessions, CLOCK.local())
+        whole, _ = logs.read_by_hand(form | {"minutes": "600"}, week.sessions, CLOCK.local())
+        worked = [sum(s.seconds for s in i.steps if s.worked) for i in planned.items]
+        for done, share in ((half, 0.5), (whole, 1.0)):
+            self.assertEqual([d.drill for d in done.done], [i.drill for i in planned.items])
+            for d, seconds in zip(done.done, worked, strict=True):
+                self.assertAlmostEqual(d.seconds, share * seconds, delta=0.06)
+        none, _ = logs.read_by_hand(form | {"what": "6" if planned.weekday != 6 else "5"}, (planned,), CLOCK.local())  # fmt: skip
+        self.assertEqual(none.done, ())
+
+    def test_support_beside_range(self) -> None:
+        """Ranges from two months before the first height; a height alone is no chart."""
+        drill = next(d for d in KNOWN.values() if d.figure.pose == LEG_RAISE or d.goal == LEG_RAISE)
+        log = [
+            entry(1, DrillDone(drill.id, 60, prop_cm=10.0)),
+            entry(9, DrillDone(drill.id, 60, prop_cm=14.0)),
+        ]
+        drawn: list[object] = []
+        first = CLOCK.local() - timedelta(days=9)
+        ranges = [((first - timedelta(days=d)).timestamp() / 86400, 70.0) for d in (70, 58, 5)]
+        with (
+            mock.patch.object(practice_history, "_passive", return_value=ranges),
+            mock.patch(
+                "dachi.drawing.practice.heights", side_effect=lambda *a: drawn.append(a) or "svg"
+            ),
+        ):
+            self.assertEqual(
+                practice_history.heights(self.work, self.who, log), [(drill.name, "svg")]
+            )
+            self.assertEqual(practice_history.heights(self.work, self.who, log[:1]), [])
+        ((_, props, kept, _, _),) = drawn  # type: ignore[misc]
+        self.assertEqual([p for _, p in props], [14.0, 10.0])
+        self.assertEqual(len(kept), 2)
 
     def test_whose_week_is_kept(self) -> None:
         other = practitioners.add(self.db, self.coach.id, "Bo")
@@ -451,12 +495,22 @@ class Tables(Studio):
             ({"trial": "9"}, "number", 9), ({"trial": ""}, "number", None), ({"sd": "2.5"}, "sd", 2.5), ({"sd": ""}, "sd", 4.0),
             ({"warmth": "Cold"}, "warmth", "cold"), ({"prop_height_cm": "200"}, "prop_cm", 200.0), ({"prop_height_cm": "0"}, "prop_cm", 0.0),
             ({"pose": catalogue().pose(LEG_RAISE).name.upper()}, "pose", catalogue().pose(LEG_RAISE)),
-            ({"pose": "butterfly", "side": ""}, "side", "both"),
+            ({"pose": "butterfly", "side": ""}, "side", "both"), *self.by_unit(),
         ):  # fmt: skip
             with self.subTest(said):
                 found = self.checked(said)
                 self.assertEqual(found.wrong, ())
                 self.assertEqual(getattr(found.good[0], name), value)
+
+    def by_unit(self):
+        """What a reading is off by where nobody says, by the unit of its measure."""
+        for unit, sd in (("cm", 1.5), ("ratio", 0.05)):
+            for pose in catalogue().poses:
+                m = next((m for m in pose.headlines if m.unit == unit), None)
+                if m is not None:
+                    side = "both" if pose.sides == "both" else "left"
+                    yield {"pose": pose.id, "side": side, "measure": m.id, "value": "1", "mode": next(iter(pose.modes))}, "sd", sd  # fmt: skip
+                    break
 
     def test_what_it_may_not(self) -> None:
         for said, words in (

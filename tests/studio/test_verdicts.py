@@ -442,6 +442,55 @@ class Histories(History):
         loose = [summaries._new_plateau(replace(line(*slow[:n]), better="lower")) for n in range(2, 7)]  # fmt: skip
         self.assertEqual(loose, [None] * 5, "with such scatter half a degree a week may be there")
 
+    def test_which_measure_a_chart_is_of(self) -> None:
+        pose = next(p for p in catalogue().poses if len(p.families) > 1)
+        for m in pose.families:
+            asked = charting.asked(self.work, self.pid, pose, m.family, (), None)
+            self.assertEqual(asked.measure.family, m.family)
+        usual = charting.asked(self.work, self.pid, pose, "no such", (), None)
+        self.assertEqual(usual.measure.family, pose.families[0].family)
+
+    def test_a_series_is_built_once_while_nothing_changes(self) -> None:
+        self.visit(30, {RAISE: [60, 62]})
+        family = POSE.headline.family
+        first = judged(self.work, self.pid, POSE, family)
+        self.assertIs(judged(self.work, self.pid, POSE, family), first)
+        self.assertIsNot(judged(self.work, self.pid, POSE, family, include=("warmth",)), first)
+        self.assertIsNot(judged(self.work, self.pid, POSE, family, prefer={"variant": "x"}), first)
+        other = practitioners.add(self.db, self.coach.id, "Bo")
+        self.visit(20, {RAISE: [60, 70, 65]}, pid=other)
+        self.assertIsNot(
+            judged(self.work, self.pid, POSE, family), first, "others tell the scatter"
+        )
+
+
+class Kinds(unittest.TestCase):
+    def test_a_side_is_named_where_one_is_meant(self) -> None:
+        for sides, words in (
+            (["left"], "A: fold (left)."), (["left", "right"], "A: fold."), (["both"], "A: fold."),
+            (["left", "left"], "A: fold (left)."),
+        ):  # fmt: skip
+            self.assertEqual(kind_words._together("A: {}.", {"fold": sides}), [words])
+        self.assertEqual(kind_words._together("A: {}.", {}), [])
+
+    def test_which_way_is_a_gain(self) -> None:
+        """Of a measure where lower is more a smaller value is the gain."""
+        (f,) = changed(LEG_RAISE, 12.0).families
+        (x,) = f.lines
+        assert x.first is not None
+        for better, change, verdict in (
+            ("higher", 12.0, GAIN), ("higher", -12.0, LOSS), ("lower", 12.0, LOSS), ("lower", -12.0, GAIN),
+        ):  # fmt: skip
+            made = replace(x, better=better, first=replace(x.first, change=change, real=True))
+            staged = summaries._staged(made, sure=True)
+            assert staged.first is not None
+            with self.subTest(better, change=change):
+                self.assertIs(staged.first.verdict, verdict)
+        none = summaries._staged(replace(x, first=replace(x.first, real=False)), sure=False)
+        assert none.first is not None
+        self.assertIsNone(none.first.stage)
+        self.assertEqual(none.first.why, "", "only what is confirmed says why")
+
 
 class Rows(unittest.TestCase):
     """From stored readings to what is judged, row by row."""

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 from itertools import combinations
-from statistics import fmean
 
 import numpy as np
 
@@ -24,6 +23,17 @@ CORNER_SD_PX = 2.0
 CORNERS_APART_SDS = 5.0
 
 
+def mean_corners(
+    found: Sequence[Mapping[str, Point]], names: Iterable[str] | None = None
+) -> dict[str, Point]:
+    """The mean of each corner over several photographs, px."""
+    count = len(found)
+    return {
+        name: (sum(f[name][0] for f in found) / count, sum(f[name][1] for f in found) / count)
+        for name in (found[0] if names is None else names)
+    }
+
+
 def corners_apart(own: Mapping[str, Point], others: list[Mapping[str, Point]], sd: float) -> float:
     """How far (px) corners lie from the mean of others where that is too far; else 0.
 
@@ -31,10 +41,8 @@ def corners_apart(own: Mapping[str, Point], others: list[Mapping[str, Point]], s
     """
     if not others:
         return 0.0
-    gap = max(
-        math.dist(p, (fmean(o[name][0] for o in others), fmean(o[name][1] for o in others)))
-        for name, p in own.items()
-    )
+    mean = others[0] if len(others) == 1 else mean_corners(others, own)
+    gap = max(math.dist(p, mean[name]) for name, p in own.items())
     limit = CORNERS_APART_SDS * sd * math.sqrt(1.0 + 1.0 / len(others))
     return gap if gap > limit else 0.0
 

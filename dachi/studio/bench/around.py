@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, partial
 
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.bones import Bone, Learnt, learn
@@ -41,9 +41,9 @@ class Surroundings:
     """Everything around one trial that measuring and marking it need.
 
     ``usual`` is how marks are set where a marking does not say; ``cards`` what corner cards in
-    this photograph tell of its camera, ``lent`` what other photographs from its place tell where
-    it tells nothing itself. ``segments_cm`` are lengths of bones: a tape's, else what shots of
-    visits before taught.
+    this photograph tell of its camera, ``lending`` what other photographs from its place tell
+    where it tells nothing itself. ``segments_cm`` are lengths of bones: a tape's, else what shots
+    of visits before taught.
     """
 
     trial: Trial
@@ -56,8 +56,13 @@ class Surroundings:
     #: Another photograph of the same hold, its surroundings and its marks.
     beside: tuple[Surroundings, Marking] | None = None
     cards: Sighting | None = None
-    lent: Lent | None = None
+    lending: Callable[[], Lent | None] = lambda: None
     segments_cm: Mapping[str, float] = field(default_factory=dict)
+
+    @cached_property
+    def lent(self) -> Lent | None:
+        """What other photographs from its place tell of the camera; looked for when it is asked."""
+        return self.lending()
 
     @property
     def size(self) -> tuple[int, int]:
@@ -157,7 +162,7 @@ class Around:
             usual="joint" if photo.truth is not None else self.usual,
             beside=self._beside(trial, here),
             cards=cards,
-            lent=None if told else self._lent(trial, here, pose),
+            lending=(lambda: None) if told else partial(self._lent, trial, here, pose),
             segments_cm=lengths | self.who.segments_cm,
         )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import secrets
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 
@@ -248,13 +248,25 @@ def close_link(work: Work, who: Practitioner) -> None:
         private_links.revoke(work.db, work.coach, who.id)
 
 
-def renew_weeks(work: Work) -> int:
-    """Keep the week of everybody who practises and whose days have moved on; how many."""
+def renew_weeks(work: Work, pause: Callable[[float], None] = lambda _: None) -> int:
+    """Keep the week of everybody who practises and whose days have moved on; how many.
+
+    Nothing they were measured by has changed: only what is planned and proposed is looked at.
+    ``pause`` is told how long each took, s.
+    """
     count = 0
     for who in (x.practitioner for x in practitioners.listing(work.db, work.coach)):
+        began = work.db.clock.ticks()
         own = Practising(work, who)
         if not own.log and stored.profile(work.db, work.coach, who.id) is None:
             continue
-        with _practising(work, who):
-            count += 1
+        with contextlib.suppress(NoPlan):
+            # Planned before anybody waits for it to be kept.
+            weeks.week_of(own)
+        with acting(work):
+            with contextlib.suppress(NoPlan):
+                weeks.keep_week(Practising(work, who))
+            proposals.renew(work, who)
+        count += 1
+        pause(work.db.clock.ticks() - began)
     return count
