@@ -298,7 +298,7 @@ class Refused(OneAnswer):
         other = self.sent(aid, data + b"2", number="2")
         revision = {"revision": "0"}
         day = {"taken_at": ago(5), "warmth": "warm"}
-        wish = {"drill": "raise-up", "act": "keep", "weekday": "0"}
+        wish = {"do": "keep 0 raise-up"}
         commands: dict[str, dict[str, str]] = {
             f"/p/{self.pid}/record": LENGTHS | {"thigh_cm": "50"},
             f"/p/{self.pid}/consent": {"given_on": day_ago(0), "scope": "measure", "lasts": ""},

@@ -27,7 +27,7 @@ class ByHand(Pages):
         return planning.week_of(Practising(self.work, who))
 
     def change(self, drill: str, act: str, weekday: int, **more: str) -> str:
-        form = {"drill": drill, "act": act, "weekday": str(weekday)} | more
+        form = {"do": " ".join([act, str(weekday), drill, *more.values()])}
         return self.text(self.post(f"/p/{self.pid}/plan/wish", form, follow_redirects=True))
 
     def others(self, week: PlannedWeek, weekday: int) -> list[object]:

@@ -130,7 +130,7 @@ class ThePlan(Practising):
         gone = next(
             d for d in self.drills_on(days[0]) if drill_by_id()[d].phase in ("hold", "strength")
         )
-        wish = {"drill": gone, "weekday": str(days[0]), "act": "drop"}
+        wish = {"do": f"drop {days[0]} {gone}"}
         answer = self.post(f"{page}/wish", wish)
         found = self.text(self.client.get(answer.headers["Location"]))
         self.assertIn(f'id="day-{days[0]}" open', found)
@@ -143,29 +143,27 @@ class ThePlan(Practising):
         before = self.drills_on(0)
         gone = next(d for d in before if drill_by_id()[d].phase not in ("settle", "rest"))
         wish = f"/p/{self.pid}/plan/wish"
-        self.post(wish, {"drill": gone, "weekday": "0", "act": "drop"})
+        self.post(wish, {"do": f"drop 0 {gone}"})
         self.assertNotIn(gone, self.drills_on(0))
-        self.post(wish, {"drill": "figure-four", "weekday": "0", "act": "keep"})
+        self.post(wish, {"do": "keep 0 figure-four"})
         self.assertIn("figure-four", self.drills_on(0))
-        self.post(
-            wish, {"drill": "figure-four", "weekday": "0", "act": "swap", "other": "cross-reach"}
-        )
+        self.post(wish, {"do": "swap 0 figure-four cross-reach"})
         self.assertIn("cross-reach", self.drills_on(0))
         self.assertNotIn("figure-four", self.drills_on(0))
-        self.post(wish, {"drill": "cross-reach", "weekday": "0", "act": "longer"})
+        self.post(wish, {"do": "longer 0 cross-reach"})
         found = weeks.profile(self.db, self.coach.id, self.pid)
         assert found is not None
         self.assertEqual(found.tuned.longer, {"cross-reach": 1.25})
-        self.post(wish, {"drill": gone, "weekday": "0", "act": "free"})
+        self.post(wish, {"do": f"free 0 {gone}"})
         kinds = {k for _, _, k in weeks.wishes(self.db, self.coach.id, self.pid)}
         self.assertEqual(kinds, {"keep", "drop"})
-        self.assertEqual(self.post(wish, {"drill": "no-such", "act": "keep"}).status_code, 400)
+        self.assertEqual(self.post(wish, {"do": "keep -1 no-such"}).status_code, 400)
 
     def test_a_wish_that_cannot_be_is_said_and_taken_back(self) -> None:
         self.profile(Profile(level=2, minutes=5.0, weekdays=(0,)))
         wish = f"/p/{self.pid}/plan/wish"
-        self.post(wish, {"drill": "wall-straddle", "weekday": "0", "act": "keep"})
-        answer = self.post(wish, {"drill": "butterfly-reclined", "weekday": "0", "act": "keep"})
+        self.post(wish, {"do": "keep 0 wall-straddle"})
+        answer = self.post(wish, {"do": "keep 0 butterfly-reclined"})
         page = self.text(self.client.get(answer.headers["Location"]))
         self.assertIn("Not changed: nothing fits into 5 minutes", page)
         self.assertIn("wall-straddle", self.drills_on(0))

@@ -94,14 +94,16 @@ def profile(pid: int) -> Response:
 @room.post("/p/<int:pid>/plan/wish")
 @login_required
 def wish(pid: int) -> Response:
-    """Keep, drop, swap or lengthen one thing on a day, or on every day (-1)."""
-    who, day = own_practitioner(pid), request.form.get("weekday", "-1")
+    """Keep, drop, swap or lengthen one thing on a day, or on every day (-1): what to do, the day,
+    the drill and, to swap it, the other one, as one text.
+    """
+    who = own_practitioner(pid)
+    act, day, drill, other, *_ = [*request.form.get("do", "").split(), "", "", "", ""]
     if day not in ("-1", *"0123456"):
         abort(400)
-    drill, other = request.form.get("drill", ""), request.form.get("other", "")
     on = int(day)
     try:
-        before, after = acts.change_week(work(), who, request.form.get("act", ""), drill, on, other)
+        before, after = acts.change_week(work(), who, act, drill, on, other)
     except KeyError:
         abort(400)
     except NotDone as error:
