@@ -13,6 +13,7 @@ from dachi.store import assessments, goals, practitioners, preparation
 from dachi.store.goals import Goal
 from dachi.store.markings import Charted
 from dachi.store.summaries import Change, News, NewsKind
+from dachi.studio.bench.around import Around
 from dachi.studio.practice import weeks
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.verdicts import (
@@ -285,7 +286,9 @@ class Histories(History):
         series = judged(self.work, self.pid, POSE, POSE.headline.family)
         (one,) = (s for x in series.lines for s in x.sessions)
         with mock.patch.object(comparing, "placed", side_effect=lambda w, t, *a: t):
-            best = comparing.typical(self.work, one, POSE, "left", POSE.headline.family)
+            best = comparing.typical(
+                Around(self.work, self.pid), one, POSE, "left", POSE.headline.family
+            )
         values = {t.id: v for t, v in zip(assessments.trials(self.db, self.coach.id, aid), (60, 75, 66), strict=True)}  # fmt: skip
         self.assertEqual(values[best], 66, f"of a mean of {one.value}")
 

@@ -15,10 +15,9 @@ from dachi.drawing import overlay
 from dachi.store import assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.photos import Photo
-from dachi.studio.bench.around import surroundings
+from dachi.studio.bench.around import Around
 from dachi.studio.bench.reading import read
 from dachi.studio.verdicts.summaries import Staged
-from dachi.studio.work import Work
 
 #: The shared picture: its size, and how long the aligned segment is in it.
 WIDTH, HEIGHT, SEGMENT = 1000.0, 760.0, 180.0
@@ -40,16 +39,17 @@ class PlacedPhoto:
     fans: tuple[FanDrawing, ...] = ()
 
 
-def placed(work: Work, trial_id: int, pose: Pose, side: str, family: str) -> PlacedPhoto | None:
-    """A marked photograph in the shared picture; None where it is not one of this pose."""
+def placed(around: Around, trial_id: int, pose: Pose, side: str, family: str) -> PlacedPhoto | None:
+    """A person's marked photograph in the shared picture; None where it is not one of this pose."""
+    work = around.work
     trial = assessments.trial(work.db, work.coach, trial_id)
     if trial is None or trial.pose != pose.id or trial.read_from is not None:
         return None
-    visit = assessments.get(work.db, work.coach, trial.assessment_id)
+    visit = around.visits.get(trial.assessment_id)
     newest = markings.history(work.db, work.coach, trial_id)[:1]
     if not newest or visit is None:
         return None
-    at = surroundings(work, trial)
+    at = around.of(trial)
     result = read(at, newest[0], set()).result
     own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
     ids = {m.id for m in own}
@@ -71,9 +71,10 @@ def placed(work: Work, trial_id: int, pose: Pose, side: str, family: str) -> Pla
 
 
 def typical(
-    work: Work, session: SessionValue, pose: Pose, side: str, family: str
+    around: Around, session: SessionValue, pose: Pose, side: str, family: str
 ) -> PlacedPhoto | None:
     """The photograph whose reading is nearest to what its session counts as."""
+    work = around.work
     ids = {m.id for m in pose.headlines if m.family == family and m.side in (None, side)}
 
     def away(trial_id: int) -> float:
@@ -81,7 +82,7 @@ def typical(
         return min((abs(r.value - session.value) for r in own if r.id in ids), default=math.inf)
 
     near = sorted(session.trial_ids, key=away)
-    found = (placed(work, t, pose, side, family) for t in near)
+    found = (placed(around, t, pose, side, family) for t in near)
     return next((p for p in found if p is not None), None)
 
 

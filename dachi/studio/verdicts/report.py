@@ -22,6 +22,7 @@ from dachi.store import assessments, goals, preparation
 from dachi.store.assessments import Assessment
 from dachi.store.database import connect
 from dachi.store.practitioners import Practitioner
+from dachi.studio.bench.around import Around
 from dachi.studio.phrases import say_day
 from dachi.studio.practice import weeks
 from dachi.studio.practice.person import Practising, drill_by_id
@@ -64,11 +65,12 @@ def key_of(part: ReviewPart) -> str:
 
 def _parts(work: Work, visit: Assessment) -> list[ReviewPart]:
     own = assessments.trials(work.db, work.coach, visit.id)
+    around = Around(work, visit.practitioner_id)
     return [
         p
         for pose in dict.fromkeys(t.pose for t in own)
         if pose in catalogue()
-        for p in reports.parts_of(work, visit, catalogue().pose(pose))
+        for p in reports.parts_of(work, visit, catalogue().pose(pose), around)
         if p.rows
     ]
 

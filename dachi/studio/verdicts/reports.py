@@ -19,7 +19,7 @@ from dachi.core.judging.series import (
 from dachi.core.judging.stages import Stage, stage_of
 from dachi.store.assessments import Assessment
 from dachi.store.summaries import LineSummary, News, NewsKind
-from dachi.studio.bench.around import Surroundings
+from dachi.studio.bench.around import Around, Surroundings
 from dachi.studio.verdicts.comparing import PlacedPhoto, typical
 from dachi.studio.verdicts.summaries import judged, label_of, lines_of, of_practitioner
 from dachi.studio.work import Work
@@ -66,9 +66,14 @@ class ReviewPart:
     apart: tuple[str, ...]
 
 
-def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
-    """What an assessment says of a pose, measure by measure."""
+def parts_of(
+    work: Work, visit: Assessment, pose: Pose, around: Around | None = None
+) -> list[ReviewPart]:
+    """What an assessment says of a pose, measure by measure; ``around`` the person's photographs,
+    where somebody has them at hand.
+    """
     pid = visit.practitioner_id
+    around = around or Around(work, pid)
     summaries = of_practitioner(work, pid)
     found = []
     for measure in pose.families:
@@ -100,7 +105,7 @@ def parts_of(work: Work, visit: Assessment, pose: Pose) -> list[ReviewPart]:
                     "",
                 ),
                 tuple(
-                    (n, _pictures(work, n, pose, measure.family))
+                    (n, _pictures(around, n, pose, measure.family))
                     for n in now
                     if n.mode == series.main_mode and measure.fan is not None
                 ),
@@ -169,9 +174,11 @@ def _now(
     return tuple(sorted(found, key=lambda n: (order[n.side], n.mode)))
 
 
-def _pictures(work: Work, now: TodayAgainst, pose: Pose, family: str) -> tuple[PlacedPhoto, ...]:
+def _pictures(
+    around: Around, now: TodayAgainst, pose: Pose, family: str
+) -> tuple[PlacedPhoto, ...]:
     """The photographs of the first time (or the last) and of today, aligned."""
     earlier = now.first or now.last
     sessions = [*([earlier.earlier] if earlier else []), now.today]
-    found = [typical(work, s, pose, now.side, family) for s in sessions]
+    found = [typical(around, s, pose, now.side, family) for s in sessions]
     return tuple(p for p in found if p is not None)

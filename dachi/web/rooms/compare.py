@@ -8,6 +8,7 @@ from flask import Blueprint, abort, render_template, request, url_for
 from flask_login import login_required
 
 from dachi.studio import records
+from dachi.studio.bench.around import Around
 from dachi.studio.lists import catalogue
 from dachi.studio.verdicts import comparing, summaries
 from dachi.studio.verdicts.summaries import judged
@@ -41,9 +42,10 @@ def page(pid: int) -> str:
     line = next((x for x in choices if (x.side, x.mode) == (side, mode)), choices[-1])
     a = _wanted("a", next(t for t in line.sessions[0].trial_ids if t not in blind))
     b = _wanted("b", next(t for t in line.sessions[-1].trial_ids if t not in blind))
+    around = Around(work(), pid)
     pair = (
-        comparing.placed(work(), a, pose, line.side, family) or abort(404),
-        comparing.placed(work(), b, pose, line.side, family) or abort(404),
+        comparing.placed(around, a, pose, line.side, family) or abort(404),
+        comparing.placed(around, b, pose, line.side, family) or abort(404),
     )
     known = summaries.lines_of(summaries.of_practitioner(work(), pid), pose.id, family)
     staged = summaries.staged_of(known).get((line.side, line.mode), (None, ""))

@@ -8,6 +8,7 @@ from werkzeug.wrappers import Response
 
 from dachi.errors import NotDone
 from dachi.studio import records
+from dachi.studio.bench.around import Around
 from dachi.studio.lists import catalogue
 from dachi.studio.phrases import moment_of
 from dachi.studio.verdicts import comparing, conclusions, reports
@@ -25,9 +26,10 @@ def page(aid: int) -> str:
     visit = own_assessment(aid)
     own = visits.all_trials(work(), visit)
     parts: list[reports.ReviewPart] = []
+    around = Around(work(), visit.practitioner_id)
     for pose_id in dict.fromkeys(t.pose for t in own):
         if pose_id in catalogue():
-            parts += reports.parts_of(work(), visit, catalogue().pose(pose_id))
+            parts += reports.parts_of(work(), visit, catalogue().pose(pose_id), around)
     who = own_practitioner(visit.practitioner_id)
     return render_template(
         "review.html",
