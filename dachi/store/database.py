@@ -16,6 +16,8 @@ from dachi.errors import NotDone, Told, Trouble
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 FILE = "dachi.sqlite3"
+#: So long somebody waits for others to finish writing, s.
+WAIT_S = 10.0
 #: Copies of the database within the data folder.
 COPIES = "copies"
 
@@ -265,7 +267,7 @@ def open_folder(folder: Path) -> Path:
 def connect(folder: Path, clock: Clock) -> Database:
     """Open a connection in autocommit mode, with foreign keys on."""
     try:
-        db = sqlite3.connect(folder / FILE, isolation_level=None, timeout=10, factory=Database)
+        db = sqlite3.connect(folder / FILE, isolation_level=None, timeout=WAIT_S, factory=Database)
         db.clock = clock
         db.row_factory = sqlite3.Row
         db.execute("PRAGMA foreign_keys = ON")

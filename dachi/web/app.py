@@ -54,7 +54,7 @@ from dachi.web.rooms import (
     unsorted,
     uploads,
 )
-from dachi.web.security import guard
+from dachi.web.security import guard, wants_fragment
 from dachi.web.session import data_folder, end_request, finish_request, form_keys
 
 MAX_UPLOAD = 55 * 1024 * 1024
@@ -214,8 +214,17 @@ def _tell(error: Told) -> tuple[str, int]:
 
 
 def _busy(error: Busy) -> tuple[str, int]:
-    """Somebody else is writing for long: the same again in a moment may well do."""
-    return _page(error.sentence, 503)
+    """Somebody else is writing for long: the same again in a moment may well do.
+
+    What was filled in is kept on the page, to be sent again.
+    """
+    fields = list(request.form.items(multi=True)) if request.method == "POST" else []
+    secret = any("password" in k or k in ("old", "new") for k, _ in fields)
+    if not fields or secret or request.files or wants_fragment():
+        return _page(error.sentence, 503)
+    return render_template(
+        "error.html", sentence=error.sentence, code=503, again=fields, address=request.full_path
+    ), 503
 
 
 def _stored(error: sqlite3.Error) -> tuple[str, int]:

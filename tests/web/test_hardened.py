@@ -1,8 +1,10 @@
 """Keys that rotate, an authority that signs for no other, caches, clocks that jump, a full disk."""
 
 import contextlib
+import html
 import io
 import ipaddress
+import re
 import shutil
 import tempfile
 import unittest
@@ -18,13 +20,13 @@ from cryptography.x509 import verification
 from dachi import reserve
 from dachi.cli import main
 from dachi.clock import Clock
-from dachi.store import assessments, practitioners
-from dachi.store.database import DiskFull, StoreError
+from dachi.store import assessments, database, goals, practitioners
+from dachi.store.database import DiskFull, StoreError, connect
 from dachi.studio.duties import Duties
 from dachi.studio.record import keeping
 from dachi.web import keys, tls
 from dachi.web.app import open_on
-from tests.support import CLOCK, LEG_RAISE, Pages
+from tests.support import CLOCK, LEG_RAISE, PASSWORD, Pages, day_ago
 
 
 class Keys(Pages):
@@ -161,6 +163,33 @@ class Caches(Pages):
                 self.assertRegex(said, r"no-store|private|no-cache")
         self.assertGreater(asked, 50)
         self.assertIn("public", self.client.get("/static/chart.css").headers["Cache-Control"])
+
+
+class Busy(Pages):
+    def test_what_was_filled_in_is_kept_to_be_sent_again(self) -> None:
+        """Somebody else holds the lock: 503, and a button that sends the very same."""
+        self.sign_in()
+        form = {"kind": "note", "text": "a <b>fall", "on_date": day_ago(1)}
+        held = connect(self.folder, CLOCK)
+        self.addCleanup(held.close)
+        with mock.patch.object(database, "WAIT_S", 0.05):
+            held.begin(write=True)
+            answer = self.post(f"/p/{self.pid}/notes", form)
+            held.end(keep=False)
+        self.assertEqual(answer.status_code, 503)
+        page = self.text(answer)
+        self.assertIn("Send it again", page)
+        fields = dict(re.findall(r'<input type="hidden" name="([^"]+)" value="([^"]*)">', page.split("<main")[1]))  # fmt: skip
+        self.assertEqual(fields["text"], "a &lt;b&gt;fall")
+        again = {k: html.unescape(v) for k, v in fields.items()}
+        self.assertEqual(self.client.post(f"/p/{self.pid}/notes", data=again).status_code, 302)
+        (note,) = goals.notes_of(self.db, self.coach.id, self.pid)
+        self.assertEqual(note.text, "a <b>fall")
+        with mock.patch.object(database, "WAIT_S", 0.05):
+            held.begin(write=True)
+            answer = self.post("/account/password", {"old": PASSWORD, "new": "another one, longer"})
+            held.end(keep=False)
+        self.assertNotIn("another one", self.text(answer), "no password stands in a page")
 
 
 class Jumps(Pages):
