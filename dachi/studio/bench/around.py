@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property, partial
+from functools import cached_property, lru_cache, partial
 
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.bones import Bone, Learnt, learn
@@ -85,6 +85,17 @@ class Shots:
     newest: Mapping[int, Marking]
 
 
+#: When an assessment was, a marking of it, and the lengths it tells as they are kept.
+BoneRows = tuple[tuple[str, int, str], ...]
+
+
+@lru_cache(256)
+def _learnt_of(rows: BoneRows, before: str | None) -> dict[str, Learnt]:
+    """What kept lengths have taught, of visits before a time or of all; asked again and again."""
+    own = sorted((m, at, text) for at, m, text in rows)
+    return learn(markings.read_bones(text) for _, at, text in own if before is None or at < before)
+
+
 class Around:
     """A person's photographs with all that is around them, each assessment read once.
 
@@ -120,9 +131,13 @@ class Around:
     # ---- lengths ------------------------------------------------------------------------
 
     @cached_property
+    def _kept_bones(self) -> BoneRows:
+        return tuple(markings.bones(self.work.db, self.work.coach, self.who.id))
+
+    @cached_property
     def _bones(self) -> dict[int, tuple[str, dict[str, Bone]]]:
-        found = markings.bones(self.work.db, self.work.coach, self.who.id)
-        return {m: (at, markings.read_bones(text)) for at, m, text in found}
+        """Lengths as they are told meanwhile: of more than what is kept."""
+        return {m: (at, markings.read_bones(text)) for at, m, text in self._kept_bones}
 
     def told(self, marking_id: int, at: str, bones: Mapping[str, Bone]) -> None:
         """A marking of an assessment at a time was read again: its lengths are these now."""
@@ -133,6 +148,8 @@ class Around:
 
     def learnt(self, before: str | None = None) -> dict[str, Learnt]:
         """Lengths that marked shots have taught, of visits ``before`` a time or of all."""
+        if "_bones" not in self.__dict__:
+            return _learnt_of(self._kept_bones, before)
         key = before or ""
         if key not in self._learnt:
             own = sorted(self._bones.items())

@@ -98,6 +98,14 @@ def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
     return Read(result, None, labels, camera, corners, proposed)
 
 
+def drawn(at: Surroundings, marking: Marking) -> Result | None:
+    """What a kept marking reads, with its fans; None where it cannot be read any more."""
+    try:
+        return _drawn(Alike(whole(at, scene_of(at, marking))))
+    except SceneError:
+        return None
+
+
 def describe_camera(found: Read) -> str | None:
     """The camera that a marking's mat tells, in words."""
     return calibration.describe(found.camera) if found.camera is not None else None

@@ -75,7 +75,8 @@ def send(work: Work, people: Sequence[int], out: IO[bytes]) -> int:
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as into:
         for n, person in enumerate(people, 1):
             record = record_of(work, [person])
-            text = json.dumps(record, indent=1, ensure_ascii=False, sort_keys=True).encode("utf-8")
+            # The same record gives the same text, wherever it lies.
+            text = msgspec.json.format(msgspec.json.encode(record, order="sorted"), indent=1)
             name = RECORD if alone else f"people/{n:05d}.json"
             into.writestr(name, text, zipfile.ZIP_DEFLATED)
             records[name] = hashlib.sha256(text).hexdigest()

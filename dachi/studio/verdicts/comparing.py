@@ -16,7 +16,7 @@ from dachi.store import assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.photos import Photo
 from dachi.studio.bench.around import Around
-from dachi.studio.bench.reading import read
+from dachi.studio.bench.reading import drawn as reading_of
 from dachi.studio.verdicts.summaries import Staged
 
 #: The shared picture: its size, and how long the aligned segment is in it.
@@ -50,7 +50,7 @@ def placed(around: Around, trial_id: int, pose: Pose, side: str, family: str) ->
     if not newest or visit is None:
         return None
     at = around.of(trial)
-    result = read(at, newest[0], set()).result
+    result = reading_of(at, newest[0])
     own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
     ids = {m.id for m in own}
     fan, reading, value = "", "", None
