@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 import pillow_heif
 from numpy.typing import NDArray
-from PIL import ExifTags, Image, ImageCms, ImageFile, ImageOps, UnidentifiedImageError
+from PIL import ExifTags, Image, ImageCms, ImageOps, UnidentifiedImageError
 
 from dachi.errors import NotDone
 
@@ -72,7 +72,9 @@ def decode(data: bytes, *, profile: bool = False) -> Decoded:
     image = _open(data)
     focal, taken_at = _facts(image)
     try:
-        rgb = _to_rgb(ImageOps.exif_transpose(image), profile=profile)
+        # In place: a large picture is not held twice.
+        ImageOps.exif_transpose(image, in_place=True)
+        rgb = _to_rgb(image, profile=profile)
     except MemoryError as error:
         raise PhotoError("The picture takes more memory to read than a photograph does.") from error
     except (OSError, SyntaxError, ValueError) as error:
@@ -181,11 +183,8 @@ def _factor(image: Image.Image) -> int:
 def _encode(image: Image.Image, quality: int) -> bytes:
     out = io.BytesIO()
     # A fresh save carries no EXIF, comment, text or profile: place, device and names stay behind.
-    plain = image.copy() if image.info else image
-    plain.info = {}
-    # Noise packs to more than a byte a pixel: the buffer has to hold it.
-    ImageFile.MAXBLOCK = max(ImageFile.MAXBLOCK, 4 * image.width * image.height)
-    plain.save(out, "JPEG", quality=quality)
+    image.info = {}
+    image.save(out, "JPEG", quality=quality)
     return out.getvalue()
 
 

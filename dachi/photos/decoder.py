@@ -102,6 +102,9 @@ def decode(data: bytes, *, profile: bool = False) -> Decoded:
         large = worker.ask("is_large", data, bool)
         with _LARGE if large else contextlib.nullcontext():
             found: Decoded = worker.ask("decode", data, Decoded, profile=profile)
+            if large:
+                # What it took is not given back while it lives.
+                worker.end()
     return found
 
 
