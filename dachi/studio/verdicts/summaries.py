@@ -51,7 +51,7 @@ def others_for(
 
 #: Series of long histories, kept while nothing they were built from has changed.
 _KEPT: OrderedDict[tuple[Any, ...], Series] = OrderedDict()
-_MOST_KEPT = 256
+_MOST_KEPT = 96
 
 
 def judged(
