@@ -2,6 +2,7 @@
 
 import unittest
 
+from dachi.core.practising.programme import barred
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, cautions, screening_questions
 from dachi.store import practitioners, preparation
@@ -69,7 +70,7 @@ class Playing(Studio):
     def test_what_hurt_closes_what_would_be_swapped_to(self) -> None:
         entry = NewLogEntry(once_key="k", started_at=ago(1), seconds=300, felt=Felt.HARD, finished=True, done=(DrillDone("lizard", 60.0),), pains=(Pain("lizard", Place.LEFT_KNEE, PainKind.KNEE),))  # fmt: skip
         acts.log_session(self.work, self.own.who, entry)
-        closed = {d for d, drill in KNOWN.items() if player.barred(drill, self.own.person)}
+        closed = {d for d, drill in KNOWN.items() if barred(drill, self.own.person)}
         self.assertTrue(closed)
         for session in weeks.week_of(self.own).sessions:
             data, _ = player.player(self.own, session, short=False)
