@@ -35,7 +35,11 @@ def main(argv: list[str] | None = None) -> int:
     done.
     """
     os.umask(0o077)
-    alone = threading.current_thread() is threading.main_thread()
+    said = sys.argv[1:] if argv is None else argv
+    # A server is built to be killed at any moment; whatever writes a file takes it away first.
+    alone = threading.current_thread() is threading.main_thread() and not {"serve", "demo"} & set(
+        said[:1]
+    )
     before = signal.signal(signal.SIGTERM, _stop) if alone else None
     try:
         return _run(argv)

@@ -85,7 +85,9 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
             file=sys.stderr,
         )
     waitress.serve(app, host=args.host, port=port, threads=THREADS, **LISTENING)
-    return 0
+    print("Dachi is closed.", flush=True)
+    # What is done behind pages is done again after the next start: nobody waits for it to end.
+    os._exit(0)
 
 
 def _look_after(duties: Duties) -> None:

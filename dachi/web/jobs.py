@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import logging
+import queue
 import secrets
 import threading
 import time
 from collections.abc import Callable, Hashable
-from concurrent.futures import Future, ThreadPoolExecutor, wait
+from concurrent.futures import Future, wait
 from contextlib import closing
 from dataclasses import dataclass
 
@@ -44,14 +45,46 @@ class Job:
     at: float = 0.0
 
 
+class Lane:
+    """One thing after the other in a thread that nobody waits for when the program ends."""
+
+    def __init__(self, name: str) -> None:
+        self._waiting: queue.SimpleQueue[tuple[Future[None], Callable[[], object]]] = (
+            queue.SimpleQueue()
+        )
+        self._name = name
+        self._thread: threading.Thread | None = None
+        self._lock = threading.Lock()
+
+    def submit(self, act: Callable[[], object]) -> Future[None]:
+        """Have something done when its turn comes."""
+        done: Future[None] = Future()
+        self._waiting.put((done, act))
+        with self._lock:
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._work, name=self._name, daemon=True)
+                self._thread.start()
+        return done
+
+    def _work(self) -> None:
+        while True:
+            done, act = self._waiting.get()
+            try:
+                act()
+            except BaseException as error:
+                done.set_exception(error)
+            else:
+                done.set_result(None)
+
+
 class Jobs:
     """Jobs by a name that cannot be guessed, for the coach who asked."""
 
     def __init__(self) -> None:
-        self._pool = ThreadPoolExecutor(1, "dachi-job")
-        self._slow = ThreadPoolExecutor(1, "dachi-slow")
+        self._pool = Lane("dachi-job")
+        self._slow = Lane("dachi-slow")
         #: Nobody waits for verdicts or marks to have what they erased gone.
-        self._soon = ThreadPoolExecutor(1, "dachi-soon")
+        self._soon = Lane("dachi-soon")
         self._busy: set[Hashable] = set()
         self._jobs: dict[str, Job] = {}
         self._lock = threading.Lock()
@@ -71,7 +104,7 @@ class Jobs:
             now = time.monotonic()
             fresh = [(k, j) for k, j in self._jobs.items() if now - j.at < KEPT_S]
             self._jobs = dict(fresh[-MOST + 1 :]) | {key: job}
-        self._pool.submit(self._run, job, make)
+        self._pool.submit(lambda: self._run(job, make))
         return key
 
     def of(self, coach: int, key: str) -> Job | None:
