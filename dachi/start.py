@@ -71,8 +71,6 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
 
     duties = Duties(folder, clock, looking=os.environ.get("DACHI_PROPOSE", "1") != "0")
     app.extensions["duties"] = duties
-    # Nobody waits for it: ports are open, and pages say what is being worked out again.
-    threading.Thread(target=_look_after, args=(duties,), daemon=True).start()
     settle()
     _open_door(app, port + 1 if args.door is None else args.door)
     if args.studio and (problem := _open_studio(app, args, port, folder, clock)):
@@ -84,6 +82,8 @@ def serve(args: argparse.Namespace, *, demo: bool) -> int:
             "can read along. --studio opens them encrypted.",
             file=sys.stderr,
         )
+    # Nobody waits for it: pages say what is being worked out again.
+    threading.Thread(target=_look_after, args=(duties,), daemon=True).start()
     waitress.serve(app, host=args.host, port=port, threads=THREADS, **LISTENING)
     print("Dachi is closed.", flush=True)
     # What is done behind pages is done again after the next start: nobody waits for it to end.
