@@ -13,6 +13,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Iterator
+from pathlib import Path
 from typing import IO, Any
 
 import msgspec
@@ -29,6 +30,8 @@ MOST_BYTES = 1 << 28
 #: So many idle processes are kept; large pictures are read one at a time.
 KEPT = 2
 _LARGE = threading.Lock()
+#: Where this program lies: the process finds it wherever it is begun.
+HERE = str(Path(__file__).parents[2])
 
 TOO_LONG = (
     "The picture takes longer to read than any photograph does. Save it anew as a plain JPEG."
@@ -50,6 +53,7 @@ class _Worker:
         self.process = subprocess.Popen(
             [sys.executable, "-m", "dachi.photos.decoder"],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+            env=os.environ | {"PYTHONPATH": os.pathsep.join(p for p in (HERE, *sys.path) if p)},
         )  # fmt: skip
         assert self.process.stdin is not None and self.process.stdout is not None
         self.to: IO[bytes] = self.process.stdin
