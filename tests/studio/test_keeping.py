@@ -196,6 +196,16 @@ class Backups(Keeping):
             old.set_cookie("dachi", cookie.value)
             self.assertEqual(old.get("/").status_code, 302, "a cookie of then opens nothing")
 
+    def test_a_backup_of_the_next_version_is_a_newer_ones(self) -> None:
+        keeping.backup(self.folder, self.zip, CLOCK)
+        with zipfile.ZipFile(self.zip) as found:
+            about = json.loads(found.read("manifest.json"))
+        self.assertEqual(about["version"], 1)
+        with zipfile.ZipFile(self.zip, "w") as out:
+            out.writestr("manifest.json", json.dumps(about | {"version": 2}))
+        with self.assertRaisesRegex(KeepingProblem, "made by a newer Dachi"):
+            keeping.offered(self.zip)
+
     def test_what_may_lie_in_a_backup(self) -> None:
         for name, good in (
             ("dachi.sqlite3", True), ("secret.key", True), ("photos/ab/abc.jpg", True), ("outbox/1/x.eml", True),

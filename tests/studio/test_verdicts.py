@@ -6,6 +6,7 @@ from datetime import date, timedelta
 from types import SimpleNamespace
 from unittest import mock
 
+from dachi.core.judging import stages
 from dachi.core.judging.series import Verdict
 from dachi.core.judging.stages import Stage
 from dachi.data import catalogue, screening_questions
@@ -25,6 +26,7 @@ from dachi.studio.verdicts import (
     overview,
     report,
     reports,
+    steadiness,
     summaries,
     tiles,
 )
@@ -445,6 +447,17 @@ class Histories(History):
         loose = [summaries._new_plateau(replace(line(*slow[:n]), better="lower")) for n in range(2, 7)]  # fmt: skip
         self.assertEqual(loose, [None] * 5, "with such scatter half a degree a week may be there")
 
+    def test_steadiness_begins_with_what_most_were_measured_in(self) -> None:
+        other = practitioners.add(self.db, self.coach.id, "Bo")
+        for pid, values in ((self.pid, {RAISE: [60, 62], ("pigeon", "left", "passive"): [60, 61]}), (other, {RAISE: [70, 72]})):  # fmt: skip
+            self.visit(9, values, pid=pid)
+        found = steadiness.steady(self.work)
+        self.assertEqual(found[0].pose.id, LEG_RAISE)
+        self.assertEqual([s.people for s in found], sorted((s.people for s in found), reverse=True))
+        self.assertIs(steadiness.steady(self.work), found, "worked out once")
+        self.visit(2, {RAISE: [64]}, pid=other)
+        self.assertIsNot(steadiness.steady(self.work), found)
+
     def test_which_measure_a_chart_is_of(self) -> None:
         pose = next(p for p in catalogue().poses if len(p.families) > 1)
         for m in pose.families:
@@ -475,6 +488,16 @@ class Kinds(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(kind_words._together("A: {}.", {"fold": sides}), [words])
         self.assertEqual(kind_words._together("A: {}.", {}), [])
+
+    def test_what_stood_before_the_newest_visit(self) -> None:
+        """Of four visits, what the first three said: news are what that did not."""
+        own = line(*(session(v, 14.0 * i, sem=0.5) for i, v in enumerate((60.0, 75.0, 75.0, 60.0))))
+        made = summaries._line(own, {}, flat=False)
+        three = stages.standing(replace(own, sessions=own.sessions[:3]))
+        two = stages.standing(replace(own, sessions=own.sessions[:2]))
+        self.assertNotEqual(three, two)
+        self.assertEqual(made.stood, three)
+        self.assertEqual(made.standing, stages.standing(own))
 
     def test_which_way_is_a_gain(self) -> None:
         """Of a measure where lower is more a smaller value is the gain."""
