@@ -4,18 +4,21 @@ import io
 import unittest
 from dataclasses import replace
 from datetime import date, datetime, timedelta
+from types import SimpleNamespace
 from typing import ClassVar
 from unittest import mock
 
 import msgspec
 from PIL import Image
 
+from dachi.core.judging.series import Verdict
 from dachi.core.practising.dose import Dose
-from dachi.core.practising.progression import Adjustment
+from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind, Why
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue
 from dachi.interchange.readings import Table
 from dachi.store import assessments, markings, practice_log, practitioners, private_links
+from dachi.store import proposals as stored_proposals
 from dachi.store import weeks as stored
 from dachi.store.practice_log import DrillDone, Felt, LogEntry, NewLogEntry, Pain
 from dachi.store.summaries import News, NewsKind
@@ -360,6 +363,43 @@ class Commands(Studio):
         eased = proposals.tuned_by(before, Adjustment(easy_week=True, minutes=30.0), day)
         self.assertEqual((eased.tuned.easy_until, eased.minutes), ("2027-06-08", 30.0))
 
+    def test_a_proposal_is_decided_once(self) -> None:
+        self.habit()
+
+        def offer() -> int:
+            offered = Proposal(ProposalKind.ADVANCE, Why.EARLIER, PLAIN, {"text": "x", "reason": "y"}, Adjustment(longer={PLAIN: 1.5}))  # fmt: skip
+            stored_proposals.offer(self.db, self.coach.id, self.pid, [offered])
+            return next(o.id for o in stored_proposals.of_practitioner(self.db, self.coach.id, self.pid) if o.decided_at is None)  # fmt: skip
+
+        no = offer()
+        self.assertIsNone(acts.decide(self.work, self.who, no, yes=False))
+        self.assertEqual(self.profile().tuned.longer, {})
+        self.assertIsNone(acts.decide(self.work, self.who, no, yes=True), "it was decided")
+        self.assertEqual(self.profile().tuned.longer, {})
+        self.db.execute("DELETE FROM proposal")
+        self.assertIsNotNone(acts.decide(self.work, self.who, offer(), yes=True))
+        self.assertEqual(self.profile().tuned.longer, {PLAIN: 1.5})
+        with self.assertRaises(KeyError):
+            acts.decide(self.work, self.who, 10**6, yes=True)
+
+    def test_what_counts_as_grown(self) -> None:
+        """Practice is changed by a passive gain that is confirmed, and by nothing less."""
+
+        def line(mode: str, verdict: Verdict, *, sure: bool, last: Verdict | None = None):
+            first = SimpleNamespace(confirmed=sure, verdict=verdict)
+            newest = SimpleNamespace(confirmed=sure, verdict=last) if last else None
+            return SimpleNamespace(mode=mode, first=first, last=newest)
+
+        for own, grown in (
+            (line("passive", Verdict.GAIN, sure=True), True), (line("passive", Verdict.GAIN, sure=False), False),
+            (line("active", Verdict.GAIN, sure=True), False), (line("passive", Verdict.LOSS, sure=True), False),
+            (line("passive", Verdict.GAIN, sure=True, last=Verdict.LOSS), False),
+            (line("passive", Verdict.LOSS, sure=True, last=Verdict.GAIN), True),
+            (SimpleNamespace(mode="passive", first=None, last=None), False),
+        ):  # fmt: skip
+            with self.subTest(own):
+                self.assertEqual(proposals._gained(own), grown)
+
     def test_who_is_reminded_of_what(self) -> None:
         def kind():
             return reminders._most_pressing(self.work, self.who, CLOCK.local())
@@ -521,6 +561,8 @@ class Tables(Studio):
             ({"sd": "0"}, "error of 0"), ({"sd": "360"}, "error of 360"), ({"prop_height_cm": "201"}, "prop of 201"),
             ({"prop_height_cm": "-1"}, "prop of -1"), ({"pose": "somersault"}, "no pose is called"), ({"pose": ""}, "no pose is named"),
             ({"measure": "height"}, "no measure called"), ({"warmth": "hot"}, "not known"),
+            *(({**next(c for c, _, sd in self.by_unit() if sd == usual), "value": value}, "is no ")
+              for usual, value in ((1.5, "301"), (1.5, "-301"))),
         ):  # fmt: skip
             with self.subTest(said):
                 ((line, why),) = self.checked(said).wrong

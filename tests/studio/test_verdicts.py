@@ -28,6 +28,7 @@ from dachi.studio.verdicts import (
     reports,
     steadiness,
     summaries,
+    then_and_now,
     tiles,
 )
 from dachi.studio.verdicts.histories import date_of, day_number, trial_values
@@ -565,6 +566,38 @@ class Rows(unittest.TestCase):
         x, y, scale = comparing.align((10.0, 10.0), (10.0, 100.0))
         self.assertEqual((scale, x + scale * 10.0), (2.0, 500.0))
         self.assertAlmostEqual(y + scale * 10.0, 0.66 * 760.0)
+
+
+class Told(unittest.TestCase):
+    def test_what_surely_holds_back_comes_first(self) -> None:
+        made = [
+            ("front-split", "left", SimpleNamespace(rule=SimpleNamespace(id=f"r{i}", settle=SimpleNamespace(pose=LEG_RAISE)), sure=sure, readings=()))
+            for i, sure in enumerate((False, True, False, True))
+        ]  # fmt: skip
+        with mock.patch("dachi.core.practising.person.held_back", return_value=made), mock.patch.object(overview, "replace", side_effect=lambda x, **_: x):  # fmt: skip
+            found = overview.held_back([], [])
+        self.assertEqual([h.limiter.sure for h in found], [True, True, False, False])
+
+    def test_which_shots_may_stand_for_then_and_now(self) -> None:
+        d = changed(LEG_RAISE, 12.0)
+        line_ = d.families[0].lines[0]
+        usual = {"valid": True, "read_from": None, "number": 1, "pose": LEG_RAISE, "side": "left", "mode": "passive"}  # fmt: skip
+        self.assertTrue(then_and_now._shows(SimpleNamespace(**usual), d, line_))
+        for change in ({"valid": False}, {"read_from": "a table"}, {"number": 2}, {"pose": "pigeon"}, {"side": "right"}, {"mode": "active"}):  # fmt: skip
+            with self.subTest(change):
+                self.assertFalse(then_and_now._shows(SimpleNamespace(**(usual | change)), d, line_))
+
+    def test_a_goals_way_begins_at_the_first_visit(self) -> None:
+        made = changed(LEG_RAISE, 12.0)
+        (f,) = made.families
+        (x,) = f.lines
+        x = replace(x, course=((3.0, 58.0), (31.0, 70.0)))
+        found = replace(made, families=(replace(f, lines=(x,)),))
+        goal = Goal(1, 1, LEG_RAISE, "f", "left", "passive", 90.0, None)
+        with mock.patch("dachi.drawing.small_charts.distance", return_value="svg") as drawn:
+            (way,) = tiles.distances([found], [(goal, "Raise", "watch", "Now 70.")])
+        drawn.assert_called_once_with(58.0, 70.0, 3.0, 90.0, "Raise. Now 70.", "left")
+        self.assertEqual((way.drawing, way.now), ("svg", "70°"))
 
 
 class SmallTiles(unittest.TestCase):
