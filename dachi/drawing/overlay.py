@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from dachi.core.measuring.scene import FanDrawing, Reading
+from dachi.core.measuring.angle_fans import drawn_fan
+from dachi.core.measuring.scene import FanDrawing, LaidFan, Reading
 from dachi.core.rules import Z95
 from dachi.drawing.axes import points, tag, text
 
 
 def fans(
-    drawings: Iterable[FanDrawing],
+    laid: Iterable[LaidFan],
     readings: Sequence[Reading],
     sides: Mapping[str, str],
     longer_px: float,
@@ -22,9 +23,9 @@ def fans(
     by_id = {r.id: r for r in readings}
     unit = longer_px / 1600.0
     out = []
-    for fan in drawings:
-        reading = by_id.get(fan.measure)
-        if reading is None or not reading.headline:
+    for one in laid:
+        reading, fan = by_id.get(one.measure), drawn_fan(one)
+        if fan is None or reading is None or not reading.headline:
             continue
         out.append(tag("g", _fan(fan, reading, unit), class_=f"fan-{sides[fan.measure]}"))
     return tag("g", "".join(out), class_="fan", aria_hidden="true")

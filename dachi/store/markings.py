@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from dachi.core.measuring.bones import Bone
-from dachi.core.measuring.scene import CheckResult, Reading, Result
+from dachi.core.measuring.scene import CheckResult, LaidFan, Reading, Result
 from dachi.store.assessments import STATUS
 from dachi.store.database import Conflict, Database
 from dachi.store.rows import MARKING, NEWEST, TRIAL, VISIT, made, values
@@ -136,13 +136,14 @@ def keep_readings(
         return
     db.execute("DELETE FROM reading WHERE marking_id = ?", (marking_id,))
     db.execute("DELETE FROM check_result WHERE marking_id = ?", (marking_id,))
+    fans = {f.measure: _kept_fan(f) for f in result.fans}
     db.executemany(
         "INSERT INTO reading (marking_id, measure, label, unit, value, sd, low, high, headline,"
-        f" method, sd_change) VALUES {values(11)}",
+        f" method, sd_change, fan) VALUES {values(12)}",
         [
             (
                 marking_id, r.id, r.label, r.unit, r.value, r.sd, r.low, r.high, int(r.headline),
-                result.method, r.sd_change,
+                result.method, r.sd_change, fans.get(r.id),
             )
             for r in result.readings
         ],
@@ -211,6 +212,25 @@ def readings(db: Database, coach_id: int, trial_id: int) -> list[Reading]:
         made(Reading, r, id=r["measure"], headline=bool(r["headline"]), apparent=False)
         for r in rows
     ]
+
+
+def _kept_fan(fan: LaidFan) -> str:
+    numbers = (*fan.to_px, *fan.line_end, fan.radius_cm, fan.zero, fan.sweep, fan.spread)
+    # Eight digits are a thousandth of a pixel.
+    return json.dumps([float(f"{n:.8g}") for n in numbers])
+
+
+def fans(db: Database, coach_id: int, trial_id: int) -> list[LaidFan]:
+    """Return the fans of a trial's newest marking; none of readings that were made without."""
+    rows = db.execute(
+        f"SELECT x.measure, x.fan FROM reading x{_OF_NEWEST} AND x.fan IS NOT NULL",
+        (trial_id, coach_id),
+    )
+    found = []
+    for r in rows:
+        n = json.loads(r["fan"])
+        found.append(LaidFan(r["measure"], tuple(n[:9]), (n[9], n[10]), *n[11:]))
+    return found
 
 
 def headlines(db: Database, coach_id: int, assessment_id: int) -> dict[int, Reading]:

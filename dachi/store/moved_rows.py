@@ -156,6 +156,7 @@ class Reading(Row):
     headline: Flag
     method: Name
     sd_change: Small | None = None
+    fan: Stored | None = None
     made_from: Name | UnsetType = UNSET
 
 
@@ -416,6 +417,8 @@ class Corners(Struct, forbid_unknown_fields=True):
 
 Names = list[Name]
 Measured = dict[Name, Value]
+#: The numbers of a laid fan (see ``store.markings``).
+Fan = Annotated[list[Annotated[float, Meta(ge=-1e12, le=1e12)]], Meta(min_length=15, max_length=15)]
 #: What texts hold, by table and column, as their modules read them.
 HOLDS: Mapping[tuple[str, str], Any] = {
     ("practitioner", "props"): Names,
@@ -434,6 +437,7 @@ HOLDS: Mapping[tuple[str, str], Any] = {
     ("marking", "corners"): Corners,
     ("marking", "bones"): dict[str, tuple[Small, Small, Small]],
     ("marking", "seen"): Names,
+    ("reading", "fan"): Fan,
     ("draft", "body"): dict[str, str],
     ("screening", "yes"): Names,
     ("screening", "allowed"): Names,

@@ -3,12 +3,17 @@
 import io
 import re
 import time
+import unittest.mock
 
 from PIL import Image
 
+from dachi.core.measuring.scene import Result
 from dachi.data import FOLDER
-from dachi.drawing import paper
-from dachi.store import accounts, assessments, preparation
+from dachi.drawing import overlay, paper
+from dachi.store import accounts, assessments, markings, preparation
+from dachi.studio.bench import scenes
+from dachi.studio.bench.around import Around
+from dachi.studio.renew import measured
 from dachi.studio.verdicts import report
 from dachi.studio.verdicts.report import Wanted
 from dachi.web.filters import browser
@@ -61,6 +66,24 @@ class Reports(Pages):
         self.visit = assessments.get(self.db, self.coach.id, self.visits[0])
         (part,) = [p for p in self.gathered().parts if p.pose == "Supine leg raise"]
         self.assertEqual([len(c.dots) for c in part.courses], [1])
+
+    def test_a_review_draws_what_was_kept_and_measures_nothing(self) -> None:
+        with unittest.mock.patch("dachi.core.measuring.measure._read", side_effect=AssertionError):
+            page = self.text(self.client.get(f"/a/{self.visits[1]}/review"))
+        (trial,) = assessments.trials(self.db, self.coach.id, self.visits[1])[:1]
+        (kept,) = markings.fans(self.db, self.coach.id, trial.id)
+        at = Around(self.work, self.pid).of(trial)
+        newest = markings.history(self.db, self.coach.id, trial.id)[0]
+        again = measured(scenes.whole(at, scenes.scene_of(at, newest)))
+        assert isinstance(again, Result)
+        (fan,) = again.fans
+        for a, b in zip((*fan.to_px, *fan.line_end), (*kept.to_px, *kept.line_end), strict=True):
+            self.assertAlmostEqual(a, b, delta=1e-7 * max(1.0, abs(a)))
+        self.assertGreaterEqual(page.count('class="fan-wedge"'), 2)
+        drawn = overlay.fans(again.fans, again.readings, {fan.measure: "left"}, 1600)
+        wedge = re.search(r'points="[^"]+"', drawn)
+        assert wedge is not None
+        self.assertIn(wedge[0], overlay.fans([kept], again.readings, {fan.measure: "left"}, 1600))
 
     def test_pictures_only_as_consent_says(self) -> None:
         key = "supine-leg-raise.hip_flexion"

@@ -24,14 +24,14 @@ from dachi.core.catalogue.formula import Formula, Frame
 from dachi.core.catalogue.poses import Catalogue, Check, Mark, Measure, Pose, agrees
 from dachi.core.measuring import calibration, plausible, reconstruct
 from dachi.core.measuring import checks as compensations
-from dachi.core.measuring.angle_fans import draw_fan
+from dachi.core.measuring.angle_fans import lay_fan
 from dachi.core.measuring.assumptions import Assumptions
 from dachi.core.measuring.body_priors import SLIDES
 from dachi.core.measuring.calibration import CameraError, CameraEstimate
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, match_figure
 from dachi.core.measuring.lengths import lengths_of
 from dachi.core.measuring.perturbations import Batch, solve
-from dachi.core.measuring.scene import CheckResult, FanDrawing, Reading, Result, Scene, SceneError
+from dachi.core.measuring.scene import CheckResult, LaidFan, Reading, Result, Scene, SceneError
 
 Array = NDArray[np.float64]
 
@@ -58,23 +58,21 @@ def measure(
     scene: Scene,
     catalogue: Catalogue,
     assumptions: Assumptions = DEFAULT_ASSUMPTIONS,
-    *,
-    drawn: bool = False,
 ) -> Result:
     """Compute the readings and checks of one scene.
 
     Raises SceneError with a sentence for the person where nothing can be measured:
     unknown pose, missing or impossible marks, corners that cannot be a mat.
-    Measures whose optional marks are absent are left out. ``drawn`` adds the fans.
+    Measures whose optional marks are absent are left out.
     """
     if scene.views:
-        return _measure_together(scene, catalogue, drawn)
+        return _measure_together(scene, catalogue)
     pose = _pose_of(scene, catalogue)
     marks = _usable_marks(scene, pose)
-    return _measure(scene, pose, marks, _camera(scene, pose, marks), assumptions, drawn)
+    return _measure(scene, pose, marks, _camera(scene, pose, marks), assumptions)
 
 
-def _measure_together(scene: Scene, catalogue: Catalogue, drawn: bool) -> Result:
+def _measure_together(scene: Scene, catalogue: Catalogue) -> Result:
     """One result from several photographs of one hold, told by the pose's own view."""
     views = []
     for i, v in enumerate(scene.views, start=1):
@@ -89,7 +87,7 @@ def _measure_together(scene: Scene, catalogue: Catalogue, drawn: bool) -> Result
             raise SceneError(f"photograph {i} ({v.view}): {error}") from error
     views.sort(key=lambda v: v.pose.id != scene.pose)
     main = views[0]
-    result = _read(main.scene, main.pose, main.marks, _batches(tuple(views)), drawn)
+    result = _read(main.scene, main.pose, main.marks, _batches(tuple(views)))
     weakest = max((v.estimate.method for v in views), key=("mat", "level", "picture").index)
     return replace(result, method=weakest)
 
@@ -119,11 +117,9 @@ def measure_with(
     pose: Pose,
     estimate: CameraEstimate,
     assumptions: Assumptions,
-    *,
-    drawn: bool = False,
 ) -> Result:
     """Compute readings through a camera that is already known (see ``measure``)."""
-    return _measure(scene, pose, _usable_marks(scene, pose), estimate, assumptions, drawn)
+    return _measure(scene, pose, _usable_marks(scene, pose), estimate, assumptions)
 
 
 def _measure(
@@ -132,17 +128,16 @@ def _measure(
     marks: tuple[Mark, ...],
     estimate: CameraEstimate,
     assumptions: Assumptions,
-    drawn: bool,
 ) -> Result:
     scene = replace(scene, variant=pose.chosen(scene.variant))
     if any(scene.marked_as(m.id) != "joint" for m in marks):
-        return _read(scene, pose, marks, _on_body(scene, pose, marks, estimate), drawn)
+        return _read(scene, pose, marks, _on_body(scene, pose, marks, estimate))
     batches = solve(scene, pose, marks, estimate, assumptions)
     if estimate.rival is not None:
         apart = (estimate.rival.chi2 - estimate.chi2) / 2.0
         for batch in solve(scene, pose, marks, estimate.rival, assumptions):
             batches += (replace(batch, log_weight=batch.log_weight - apart),)
-    return _read(scene, pose, marks, batches, drawn)
+    return _read(scene, pose, marks, batches)
 
 
 def _on_body(
@@ -283,9 +278,7 @@ def _length_of(scene: Scene, segment: str) -> float:
 # ---------------------------------------------------------------- readings
 
 
-def _read(
-    scene: Scene, pose: Pose, marks: tuple[Mark, ...], batches: tuple[Batch, ...], drawn: bool
-) -> Result:
+def _read(scene: Scene, pose: Pose, marks: tuple[Mark, ...], batches: tuple[Batch, ...]) -> Result:
     forward, said = _forward(scene, pose)
     present = {m.id for m in marks}
     calibrated = batches[0].estimate.method == "mat"
@@ -355,7 +348,7 @@ def _read(
         checks=tuple(results),
         camera=batch.estimate.camera if calibrated else None,
         warnings=tuple(warnings),
-        fans=_fans(taken, readings, frames, present) if drawn else (),
+        fans=_fans(taken, readings, frames, present),
         bones=batch.bones if calibrated else {},
         body=batch.body,
     )
@@ -363,13 +356,13 @@ def _read(
 
 def _fans(
     taken: Sequence[Measure], readings: Sequence[Reading], frames: _Frames, present: set[str]
-) -> tuple[FanDrawing, ...]:
-    """The fans of measures whose lines are marked."""
+) -> tuple[LaidFan, ...]:
+    """The fans of headlines whose lines are marked."""
     camera = frames.batch.estimate.camera
     found = [
-        draw_fan(m.id, m.fan, frames.at(m.outward, m.fan.plane), camera, r.value, r.sd)
+        lay_fan(m.id, m.fan, frames.at(m.outward, m.fan.plane), camera, r.value, r.sd)
         for m, r in zip(taken, readings, strict=True)
-        if m.fan is not None and {m.fan.vertex, m.fan.to} <= present
+        if r.headline and m.fan is not None and {m.fan.vertex, m.fan.to} <= present
     ]
     return tuple(fan for fan in found if fan is not None)
 

@@ -139,6 +139,24 @@ class CheckResult:
 
 
 @dataclass(frozen=True)
+class LaidFan:
+    """A measure as a fan in its plane, small enough to be kept with its reading.
+
+    ``to_px`` (9,): the plane's (x, y, 1), cm from the vertex, to (u·d, v·d, d), pixels and the
+    depth in cm. ``zero`` is where the fan begins and ``sweep`` how it turns to the moving line,
+    degrees; ``spread`` is half of the 95 % interval. ``line_end`` is the limb's end, px.
+    """
+
+    measure: str
+    to_px: tuple[float, ...]
+    line_end: Point
+    radius_cm: float
+    zero: float
+    sweep: float
+    spread: float
+
+
+@dataclass(frozen=True)
 class FanDrawing:
     """A measure as a fan on the picture, all in pixels.
 
@@ -167,7 +185,7 @@ class Result:
     checks: tuple[CheckResult, ...]
     camera: Camera | None
     warnings: tuple[str, ...]
-    fans: tuple[FanDrawing, ...] = ()
+    fans: tuple[LaidFan, ...] = ()
     #: Lengths that a reconstructed body tells, by segment.
     bones: Mapping[str, Bone] = field(default_factory=dict)
     #: Joints of a reconstructed body; none where marks are joints already.

@@ -65,13 +65,13 @@ class Read:
 
 
 @lru_cache(512)
-def _drawn(asked: Alike[Scene]) -> Result:
-    """The readings and fans of a scene: a review looks at the same pictures again and again."""
-    return measure(asked.thing, catalogue(), drawn=True)
+def _measured(asked: Alike[Scene]) -> Result:
+    """The readings of a scene: a bench looks at the same picture again and again."""
+    return measure(asked.thing, catalogue())
 
 
 def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
-    """Measure a marking without keeping anything; the fans are drawn.
+    """Measure a marking without keeping anything.
 
     A guess is nobody's joint: nothing is read while a required mark is one, but what marks would
     read that were seen, each with its spread, if they are right.
@@ -91,19 +91,11 @@ def read(at: Surroundings, marking: Marking, guesses: set[str]) -> Read:
         if wanting and not proposed:
             return Read(None, None, labels, camera, corners)
         sure = {k: p for k, p in scene.marks.items() if k not in guesses}
-        result = _drawn(Alike(whole(at, replace(scene, marks=sure))))
+        result = _measured(Alike(whole(at, replace(scene, marks=sure))))
     except SceneError as error:
         text = str(error)
         return Read(None, f"{text[0].upper()}{text[1:]}.", labels, corners=corners)
     return Read(result, None, labels, camera, corners, proposed)
-
-
-def drawn(at: Surroundings, marking: Marking) -> Result | None:
-    """What a kept marking reads, with its fans; None where it cannot be read any more."""
-    try:
-        return _drawn(Alike(whole(at, scene_of(at, marking))))
-    except SceneError:
-        return None
 
 
 def describe_camera(found: Read) -> str | None:

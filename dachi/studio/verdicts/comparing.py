@@ -10,13 +10,13 @@ from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import wording
 from dachi.core.judging.series import Series, SessionValue, alone, gain
 from dachi.core.judging.stages import stage_of
+from dachi.core.measuring.angle_fans import drawn_fan
 from dachi.core.measuring.scene import FanDrawing, Point
 from dachi.drawing import overlay
 from dachi.store import assessments, markings
 from dachi.store.assessments import Trial
 from dachi.store.photos import Photo
 from dachi.studio.bench.around import Around
-from dachi.studio.bench.reading import drawn as reading_of
 from dachi.studio.verdicts.summaries import Staged
 
 #: The shared picture: its size, and how long the aligned segment is in it.
@@ -50,23 +50,19 @@ def placed(around: Around, trial_id: int, pose: Pose, side: str, family: str) ->
     if not newest or visit is None:
         return None
     at = around.of(trial)
-    result = reading_of(at, newest[0])
     own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
     ids = {m.id for m in own}
-    fan, reading, value = "", "", None
-    drawn: list[FanDrawing] = []
-    if result is not None:
-        sides = {m.id: m.side or trial.side for m in pose.measures}
-        shown = {r.id for r in result.readings if r.headline}
-        drawn = [f for f in result.fans if f.measure in ids & shown]
-        fan = overlay.fans(drawn, result.readings, sides, max(at.size))
-        headline = next((r for r in result.readings if r.headline and r.id in ids), None)
-        if headline is not None:
-            reading, value = overlay.degrees(headline), headline.value
+    readings = markings.readings(work.db, work.coach, trial_id)
+    laid = [f for f in markings.fans(work.db, work.coach, trial_id) if f.measure in ids]
+    sides = {m.id: m.side or trial.side for m in pose.measures}
+    fan = overlay.fans(laid, readings, sides, max(at.size))
+    headline = next((r for r in readings if r.headline and r.id in ids), None)
+    reading, value = ("", None) if headline is None else (overlay.degrees(headline), headline.value)
     place = align(*anchors(own, newest[0].marks))
     transform = f"translate({place[0]:.1f} {place[1]:.1f}) scale({place[2]:.4f})"
+    drawn = tuple(f for f in map(drawn_fan, laid) if f is not None)
     return PlacedPhoto(
-        trial, at.photo, visit.taken_at, transform, fan, reading, value, place, tuple(drawn)
+        trial, at.photo, visit.taken_at, transform, fan, reading, value, place, drawn
     )
 
 

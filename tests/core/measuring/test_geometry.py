@@ -11,7 +11,7 @@ from scipy.spatial.transform import Rotation
 from dachi.core.body.pinhole import CORNERS, Camera, look_from, mat_points
 from dachi.core.catalogue.formula import Frame
 from dachi.core.catalogue.poses import Fan, Pose
-from dachi.core.measuring.angle_fans import draw_fan
+from dachi.core.measuring.angle_fans import drawn_fan, lay_fan
 from dachi.core.measuring.assumptions import Assumptions
 from dachi.core.measuring.calibration import (
     CameraError,
@@ -439,7 +439,8 @@ class Fans(unittest.TestCase):
             "z": np.array([[0.0, 0, -30.0]]),
         }
         points |= {k: np.array([[x, 0.0, z]]) for k, (x, z) in more.items()}
-        found = draw_fan("m", fan, Frame(points, "upright", forward, {}), self.camera, value, sd)
+        laid = lay_fan("m", fan, Frame(points, "upright", forward, {}), self.camera, value, sd)
+        found = drawn_fan(laid) if laid is not None else None
         assert found is not None
         return found
 
@@ -488,7 +489,7 @@ class Fans(unittest.TestCase):
                         delta=0.01,
                     )
         self.assertIsNone(
-            draw_fan(
+            lay_fan(
                 "m",
                 Fan("a", "forward", "a"),
                 Frame({"a": np.zeros((1, 3))}, "upright", 1.0, {}),
@@ -499,7 +500,7 @@ class Fans(unittest.TestCase):
         )
         close = np.array([[0.0, -299.5, 0.0]])
         self.assertIsNone(
-            draw_fan(
+            lay_fan(
                 "m",
                 Fan("a", "forward", "b"),
                 Frame({"a": close, "b": close + np.array([[5.0, 0, 0]])}, "upright", 1.0, {}),

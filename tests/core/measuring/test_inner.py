@@ -365,10 +365,7 @@ class WhatIsSaid(unittest.TestCase):
         self.assertIsNone(measure.measure(flat, catalogue()).camera)
         self.assertIsNone(measure.camera_of(flat, catalogue()))
         matted = scene_of(LEG_RAISE, Shot("left", 70.0))
-        found, own = (
-            measure.measure(matted, catalogue(), drawn=True),
-            measure.camera_of(matted, catalogue()),
-        )
+        found, own = measure.measure(matted, catalogue()), measure.camera_of(matted, catalogue())
         assert own is not None and found.camera is not None
         np.testing.assert_allclose(found.camera.rotation, own.camera.rotation, atol=1e-9)
         drawn = {f.measure for f in found.fans}
@@ -376,10 +373,9 @@ class WhatIsSaid(unittest.TestCase):
         self.assertTrue(drawn)
         for name, fan in lines.items():
             there = {fan.vertex, fan.to} <= set(matted.marks) and name in {
-                r.id for r in found.readings
+                r.id for r in found.readings if r.headline
             }
             self.assertEqual(name in drawn, there)
-        self.assertEqual(measure.measure(matted, catalogue()).fans, ())
 
     def test_the_floor_seen_from_above(self) -> None:
         """Assumed square to the floor: right stays right, away goes up the picture."""
