@@ -284,6 +284,10 @@ def charted(
     return list(map(Charted._make, rows))
 
 
+#: Shots that teach lengths, the newest: more tell nothing new, and who grows was shorter before.
+MOST_TAUGHT = 120
+
+
 def bones(db: Database, coach_id: int, practitioner_id: int) -> list[tuple[str, int, str]]:
     """Return the lengths that a practitioner's marked shots tell, in the order of the shots:
     when the shot's assessment was, its marking and the stored lengths (see ``read_bones``).
@@ -293,10 +297,10 @@ def bones(db: Database, coach_id: int, practitioner_id: int) -> list[tuple[str, 
         " JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
         f" JOIN marking m ON m.trial_id = t.id AND m.number = {NEWEST.format('t')}"
-        " WHERE p.coach_id = ? AND p.id = ? AND m.bones IS NOT NULL ORDER BY t.id",
-        (coach_id, practitioner_id),
+        " WHERE p.coach_id = ? AND p.id = ? AND m.bones IS NOT NULL ORDER BY t.id DESC LIMIT ?",
+        (coach_id, practitioner_id, MOST_TAUGHT),
     )
-    return [(r["taken_at"], r["id"], r["bones"]) for r in rows]
+    return [(r["taken_at"], r["id"], r["bones"]) for r in reversed(rows.fetchall())]
 
 
 def read_bones(text: str) -> dict[str, Bone]:

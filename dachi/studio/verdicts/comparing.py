@@ -49,20 +49,20 @@ def placed(around: Around, trial_id: int, pose: Pose, side: str, family: str) ->
     newest = markings.history(work.db, work.coach, trial_id)[:1]
     if not newest or visit is None:
         return None
-    at = around.of(trial)
+    photo = around.shots(trial.assessment_id).photos[trial.photo_id]
     own = [m for m in pose.headlines if m.family == family and m.side in (None, side)]
     ids = {m.id for m in own}
     readings = markings.readings(work.db, work.coach, trial_id)
     laid = [f for f in markings.fans(work.db, work.coach, trial_id) if f.measure in ids]
     sides = {m.id: m.side or trial.side for m in pose.measures}
-    fan = overlay.fans(laid, readings, sides, max(at.size))
+    fan = overlay.fans(laid, readings, sides, max(photo.width, photo.height))
     headline = next((r for r in readings if r.headline and r.id in ids), None)
     reading, value = ("", None) if headline is None else (overlay.degrees(headline), headline.value)
     place = align(*anchors(own, newest[0].marks))
     transform = f"translate({place[0]:.1f} {place[1]:.1f}) scale({place[2]:.4f})"
     drawn = tuple(f for f in map(drawn_fan, laid) if f is not None)
     return PlacedPhoto(
-        trial, at.photo, visit.taken_at, transform, fan, reading, value, place, drawn
+        trial, photo, visit.taken_at, transform, fan, reading, value, place, drawn
     )
 
 
