@@ -14,7 +14,7 @@ import numpy as np
 from dachi.core.body.figure import Body
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.calibration import CameraEstimate, Mat
-from dachi.core.measuring.measure import DEFAULT_ASSUMPTIONS, measure, measure_with
+from dachi.core.measuring.measure import measure, measure_with
 from dachi.core.measuring.scene import Image, Scene, SceneError
 from dachi.data import catalogue
 from dachi.interchange.scenes import scene_to_json
@@ -103,7 +103,6 @@ def click(pose: Pose, shot: Shot, stage: Stage, clicks: Clicks, rng: np.random.G
         mark_sd_px=clicks.mark_sd,
         mat=Mat(*shot.mat_cm, corners, corner_sd_px=clicks.corner_sd),
         segments_cm=segments,
-        half_width_cm=16.0 * shot.body.height / 170.0,
     )
 
 
@@ -148,7 +147,7 @@ def run(group: str, clicks: Clicks, count: int, trials: int = 1, as_asked: bool 
             reading = result.headline
             truth = truths(pose, shot, stage)[reading.id]
             exact = CameraEstimate(stage.camera, np.zeros((7, 7)), "mat")
-            best = measure_with(scene, pose, exact, DEFAULT_ASSUMPTIONS).headline.value
+            best = measure_with(scene, pose, exact).headline.value
             try:
                 flat = measure(replace(scene, mat=None), catalogue()).headline.value - truth
             except SceneError:

@@ -10,7 +10,6 @@ from dachi.core.catalogue.poses import Catalogue
 from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.measure import measure
 from dachi.core.measuring.scene import (
-    DEFAULT_HALF_WIDTH_CM,
     Image,
     PhotoView,
     Result,
@@ -45,7 +44,6 @@ def scene_from_json(data: Any) -> Scene:
         views=views,
         mark_sd_px=data.get("mark_sd_px"),
         mark_sds={} if views else first.mark_sds,
-        half_width_cm=_or(data.get("half_width_cm"), DEFAULT_HALF_WIDTH_CM),
         facing=None if views else first.facing,
         segments_cm=data.get("segments_cm") or {},
         prop_cm=data.get("prop_cm"),
@@ -88,9 +86,6 @@ def _view(where: str, data: Any) -> PhotoView:
     )
 
 
-def _or(value: float | None, default: float) -> float:
-    return default if value is None else float(value)
-
 
 def _point(where: str, pair: list[float]) -> tuple[float, float]:
     x, y = float(pair[0]), float(pair[1])
@@ -109,7 +104,6 @@ def scene_to_json(scene: Scene) -> dict[str, Any]:
         "side": scene.side,
         "mode": scene.mode,
         "variant": dict(scene.variant),
-        "half_width_cm": scene.half_width_cm,
         "segments_cm": dict(scene.segments_cm),
         "marked": scene.marked,
     }

@@ -14,7 +14,7 @@ from PIL import Image
 
 from dachi.core.body.figure import Body, Landmarks, bones
 from dachi.core.body.pinhole import CORNERS, Camera, mat_points
-from dachi.core.body.posing import mark_points, moved, supports_under
+from dachi.core.body.posing import joint_points, moved, supports_under
 from dachi.core.body.staging import on_mat
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.measure import true_values
@@ -65,7 +65,10 @@ class Shot:
 
 @dataclass(frozen=True)
 class Stage:
-    """A shot set up and not yet rendered: the camera, the figure and its true marks."""
+    """A shot set up and not yet rendered: the camera, the figure and its true marks.
+
+    The simulated camera marks joints' centres: its figure has no skin that a hand could feel.
+    """
 
     camera: Camera
     points: Landmarks
@@ -97,7 +100,8 @@ def set_up(pose: Pose, shot: Shot) -> Stage:
         shot.yaw_deg, roll_deg=shot.roll_deg, focal_35mm=shot.focal_35mm,
         size=(shot.width, shot.height),
     )  # fmt: skip
-    marks = mark_points(pose.marks, shot.side, points)
+    joints = joint_points(pose.marks, shot.side, points)
+    marks = {m.id: joints[m.id] for m in pose.marks}
     mat = mat_points(*shot.mat_cm, pose.view)
     return Stage(
         camera,
@@ -154,7 +158,7 @@ def truths(pose: Pose, shot: Shot, stage: Stage) -> dict[str, float]:
     variant = pose.default_variant() | dict(shot.variant)
     image = Frame(shot.width, shot.height, shot.focal_35mm)
     scene = Scene(pose.id, shot.side, "passive", image, {}, variant=variant)
-    return true_values(pose, scene, stage.marks_3d)
+    return true_values(pose, scene, joint_points(pose.marks, shot.side, stage.points))
 
 
 def exif(focal_35mm: float, taken_at: datetime, orientation: int = 1) -> Image.Exif:

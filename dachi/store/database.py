@@ -264,10 +264,6 @@ def open_folder(folder: Path) -> Path:
     return folder
 
 
-#: How much of the file a connection may map, bytes; address room, shared by all connections.
-MAPPED = 1 << 30
-
-
 def connect(folder: Path, clock: Clock) -> Database:
     """Open a connection in autocommit mode, with foreign keys on."""
     try:
@@ -276,8 +272,6 @@ def connect(folder: Path, clock: Clock) -> Database:
         db.row_factory = sqlite3.Row
         db.execute("PRAGMA foreign_keys = ON")
         db.execute("PRAGMA synchronous = FULL")
-        # Years of readings lie scattered over the file: looked up in place, not copied page by page.
-        db.execute(f"PRAGMA mmap_size = {MAPPED}")
     except sqlite3.DatabaseError as error:
         raise StoreError(f"The database in {folder} cannot be opened: {error}.") from error
     return db

@@ -27,7 +27,6 @@ class Practitioner:
     height_cm: float | None
     thigh_cm: float | None
     shin_cm: float | None
-    half_width_cm: float
     notes: str
     next_visit_at: str | None = None
     dominant_side: str = ""
@@ -77,7 +76,7 @@ def plan_visit(db: Database, coach_id: int, practitioner_id: int, at: str | None
 
 #: What a record holds, besides its id and the next visit.
 _FIELDS = (
-    "call_name", "birth_year", "height_cm", "thigh_cm", "shin_cm", "half_width_cm", "notes",
+    "call_name", "birth_year", "height_cm", "thigh_cm", "shin_cm", "notes",
     "dominant_side", "props", "schools", "breath_s", "email", "comes_for",
 )  # fmt: skip
 

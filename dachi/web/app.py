@@ -162,7 +162,7 @@ def settle() -> None:
     """Spare long-lived objects from every garbage collection; call once before serving."""
     gc.collect()
     gc.freeze()
-    gc.set_threshold(20_000, 20, 20)
+    gc.set_threshold(50_000, 20, 100)
 
 
 SENTENCES = {

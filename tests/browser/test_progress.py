@@ -62,7 +62,7 @@ class Progress(InChromium):
         page.locator("a.c-session").nth(1).hover()
         detail = page.locator("#ring-detail")
         expect(detail).to_be_visible()
-        expect(detail).to_contain_text(f"{say_day(VISITS[1][0])}: 70°")
+        expect(detail).to_contain_text(f"{say_day(VISITS[1][0])}: 71°")
         picture = page.locator("#ring-detail img")
         for _ in range(100):
             if picture.evaluate("i => i.naturalWidth") > 300:

@@ -168,7 +168,7 @@ class Odd(Boxes):
         tid, photo = self.db.execute("SELECT id, photo_id FROM trial WHERE number = 1").fetchone()
         goals.add(self.db, me, pid, pose=LEG_RAISE, family="hip_flexion", side="left", mode="passive", target=90.0, due_on=day_ago(-90))  # fmt: skip
         goals.annotate(self.db, me, pid, day_ago(3), "injury", "fell")
-        practitioners.update(self.db, me, pid, email="runa@quay.example", schools={"trials": "best"}, comes_for=("front-split",), props=("mat", "strap"), half_width_cm=16.0)  # fmt: skip
+        practitioners.update(self.db, me, pid, email="runa@quay.example", schools={"trials": "best"}, comes_for=("front-split",), props=("mat", "strap"), breath_s=8.0)  # fmt: skip
         practitioners.plan_visit(self.db, me, pid, f"{day_ago(-2)}T09:00")
         second_opinions.give(self.db, me, tid, Opinion("inclinometer", 71.0, 2.0))
         photos.set_head(self.db, me, photo, Region(50.0, 60.0, 7.0))
@@ -272,7 +272,7 @@ class Odd(Boxes):
             with self.subTest(table):
                 self.assertEqual(kind, [])
                 self.assertLessEqual(columns, typed)
-                earlier = {"text", "reason"} if table == "proposal" else {"made_from"} if table == "reading" else set()  # fmt: skip
+                earlier = {"text", "reason"} if table == "proposal" else {"made_from"} if table == "reading" else {"half_width_cm"} if table == "practitioner" else set()  # fmt: skip
                 self.assertEqual(typed - columns, earlier)
         self.assertEqual(set(moved_rows.Tables.__struct_fields__), set(moving.MOVED))
 

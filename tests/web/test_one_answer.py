@@ -16,7 +16,7 @@ from dachi.store import assessments, practitioners, preparation
 from dachi.store.database import Conflict, Database, connect, transaction
 from tests.support import CLOCK, LEG_RAISE, Pages, ago, day_ago, pictured, plain_picture, rendered
 
-LENGTHS = {"half_width_cm": "16", "breath_s": "8", "birth_year": "1994", "call_name": "Runa"}
+LENGTHS = {"breath_s": "8", "birth_year": "1994", "call_name": "Runa"}
 SPLIT, FRONT = "front-split", "split-squareness"
 
 
@@ -62,7 +62,7 @@ class Inputs(OneAnswer):
         tid = self.sent(self.new_assessment(), data)
         self.marked(tid, truth, marked="eye")
         before = self.charted()
-        for field, cm in (("thigh_cm", "48"), ("shin_cm", "36"), ("half_width_cm", "24")):
+        for field, cm in (("thigh_cm", "48"), ("shin_cm", "36")):
             with self.subTest(field):
                 self.post(f"/p/{self.pid}/record", LENGTHS | {field: cm})
                 self.assertNotEqual(self.charted(), before)

@@ -203,7 +203,7 @@ class Charts(History):
     def test_csv_has_every_reading_and_no_formulas(self) -> None:
         practitioners.update(
             self.db, self.coach.id, self.pid, call_name="=SUM(A1)", birth_year=None, height_cm=None,
-            thigh_cm=None, shin_cm=None, half_width_cm=16.0, notes="",
+            thigh_cm=None, shin_cm=None, notes="",
         )  # fmt: skip
         self.rising()
         answer = self.client.get(f"/p/{self.pid}/readings.csv")

@@ -68,7 +68,7 @@ class Reports(Pages):
         self.assertEqual([len(c.dots) for c in part.courses], [1])
 
     def test_a_review_draws_what_was_kept_and_measures_nothing(self) -> None:
-        with unittest.mock.patch("dachi.core.measuring.measure._read", side_effect=AssertionError):
+        with unittest.mock.patch("dachi.core.measuring.measure.read", side_effect=AssertionError):
             page = self.text(self.client.get(f"/a/{self.visits[1]}/review"))
         (trial,) = assessments.trials(self.db, self.coach.id, self.visits[1])[:1]
         (kept,) = markings.fans(self.db, self.coach.id, trial.id)

@@ -132,11 +132,11 @@ def landmarks(body: Body, pose: Pose3D, standing: Pose3D | None = None) -> Landm
     hike = turn(f0, pose.joint("pelvis_list"))
     f, lat, u = (spin @ tilt @ hike @ v for v in (f0, l0, u0))
     p: Landmarks = {"pelvis": np.zeros(3)}
-    p["groin"] = -7.5 * h * u + 3.0 * h * f
+    p["groin"] = -7.0 * h * u - 1.0 * h * f
     for side, sign in (("left", 1.0), ("right", -1.0)):
         p |= _leg(body, pose, side, f, sign * lat, u)
-        p[f"{side}.asis"] = 8.0 * h * u + sign * 12.0 * h * lat + 8.0 * h * f
-        p[f"{side}.psis"] = 9.0 * h * u + sign * 5.0 * h * lat - 9.0 * h * f
+        p[f"{side}.asis"] = 8.5 * h * u + sign * 12.5 * h * lat + 6.0 * h * f
+        p[f"{side}.psis"] = 9.2 * h * u + sign * 5.2 * h * lat - 12.0 * h * f
     _trunk(p, body, pose, f, lat, u)
     for side, sign in (("left", 1.0), ("right", -1.0)):
         _arm(p, body, pose, side, sign)

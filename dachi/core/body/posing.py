@@ -221,3 +221,25 @@ def mark_points(marks: Iterable[BodyMark], side: str, points: Landmarks) -> dict
         owner, _, rest = m.body.partition(".")
         found[m.id] = points[f"{names[owner]}.{rest}" if owner in names else m.body]
     return found
+
+
+#: Joints whose centres marks on skin stand for.
+CENTRED = ("hip", "knee", "ankle", "shoulder")
+
+
+def joint_points(marks: Iterable[BodyMark], side: str, points: Landmarks) -> dict[str, Array]:
+    """The centre of the joint each mark stands for, the point itself where it stands for none.
+
+    Both hips too (``own_hip``, ``other_hip``), since one mark may stand for either.
+    """
+    names = sides_of(side)
+    found = {}
+    for m in marks:
+        owner, _, rest = m.body.partition(".")
+        joint = rest.partition(".")[0]
+        part = joint if joint in CENTRED else rest
+        owner = names.get(owner, owner)
+        found[m.id] = points[f"{owner}.{part}" if part else m.body]
+    return found | {
+        "own_hip": points[f"{names['side']}.hip"], "other_hip": points[f"{names['other']}.hip"]
+    }  # fmt: skip

@@ -34,7 +34,6 @@ from dachi.core.catalogue.problems import (
     without_twins,
 )
 
-Plane = Literal["near", "mid", "limb", "frontal", "level", "reach"]
 Unit = Literal["deg", "cm", "ratio"]
 #: A mark, measure or check ``each_side`` stands for two, one of either side.
 PAIR = ("left", "right")
@@ -47,15 +46,10 @@ class MarkEntry(DataEntry, frozen=True):
     label: str
     where: str
     body: str
-    plane: Plane
     optional: bool = False
     parent: str | None = None
-    limb: str | None = None
     segment: str | None = None
     leg: str | None = None
-    height_cm: float = 0.0
-    forward_cm: float = 0.0
-    depth_sd_cm: float | None = None
     touches: bool = False
     skin: str | None = None
 
@@ -66,6 +60,7 @@ class SkinEntry(DataEntry, frozen=True):
     on: Literal["thigh", "knee", "shin", "foot", "pelvis", "middle", "waist", "shoulder", "free"]
     step: tuple[float, float, float]
     sd: tuple[float, float, float]
+    habit: float = 1.0
 
 
 class ContactEntry(DataEntry, frozen=True):
@@ -92,6 +87,7 @@ class HeldEntry(DataEntry, frozen=True):
     per_prop_cm: dict[str, float] = {}
     width: float = 1.0
     change_width: float = 1.0
+    bare_width: float = 1.0
 
 
 class LikenessEntry(DataEntry, frozen=True):
@@ -196,9 +192,8 @@ class PoseEntry(DataEntry, frozen=True):
     cautions: tuple[str, ...] = ()
     checks: list[dict[str, Any]] = []
     variants: dict[str, VariantEntry] = {}
-    floor_mark: str | None = None
-    floor_height_cm: float = 0.0
     demand: int = 5
+    needs_mat: bool = False
     isolates: bool = False
     stiff_below: float | None = None
     companion_of: str | None = None
@@ -241,7 +236,7 @@ def build_skin(entries: Mapping[str, Mapping[str, Any]]) -> dict[str, SkinSpot]:
     found = {}
     for name, entry in entries.items():
         e = _part(SkinEntry, entry, f"skin {name!r}")
-        found[name] = SkinSpot(e.on, e.step, e.sd)
+        found[name] = SkinSpot(e.on, e.step, e.sd, e.habit)
     return found
 
 
@@ -268,7 +263,7 @@ def _pose(
     names = frozenset(m.id for m in measures)
     for name, v in e.variants.items():
         one_of(v.default, tuple(v.options), f"default of variant {name!r}")
-    all_in((*e.facing, *([e.floor_mark] if e.floor_mark else [])), ids, "facing or floor_mark")
+    all_in(e.facing, ids, "facing")
     if e.likeness is not None:
         one_of(e.likeness.measure, (*names, "prop_cm"), "likeness")
     _joints_known(e.figure)
@@ -292,9 +287,8 @@ def _pose(
         variants=tuple(
             Variant(k, v.label, v.default, v.options, v.compared) for k, v in e.variants.items()
         ),
-        floor_mark=e.floor_mark,
-        floor_height_cm=e.floor_height_cm,
         demand=e.demand,
+        needs_mat=e.needs_mat,
         isolates=e.isolates,
         stiff_below=e.stiff_below,
         figure=e.figure,
@@ -310,6 +304,7 @@ def _pose(
             per_prop_cm=e.held.per_prop_cm,
             width=e.held.width,
             change_width=e.held.change_width,
+            bare_width=e.held.bare_width,
             mean=e.held.mean,
             spread=e.held.spread,
             contacts=tuple(
@@ -355,8 +350,6 @@ def _marks(
     for m in marks:
         if m.parent is not None and m.parent not in ids:
             raise CatalogueError(f"mark {m.id!r} hangs on {m.parent!r}, which is no mark")
-        if m.plane == "reach" and (m.parent is None or m.segment is None):
-            raise CatalogueError(f"mark {m.id!r} needs a parent and a segment to reach from")
     return tuple(marks)
 
 
@@ -396,8 +389,6 @@ def _two_marks(data: Mapping[str, Any], paired: set[Any]) -> Iterator[dict[str, 
         own["body"] = str(data.get("body")).replace("each.", f"{side}.")
         if own.get("parent") in paired:
             own["parent"] = f"{side}_{own['parent']}"
-        if own.get("limb"):
-            own["limb"] = f"{side} {own['limb']}"
         yield own
 
 

@@ -18,7 +18,8 @@ from dachi.core.catalogue.formula import Formula
 class SkinSpot:
     """Where a mark lies from the centre of its joint: front, outwards, up of segment ``on``, cm.
 
-    ``sd`` is the spread between people. ``on``: ``thigh`` (from the hip), ``knee``, ``shin`` (from
+    ``sd`` is the spread between people, ``habit`` (cm, each way) that of where one coach or
+    another always puts it. ``on``: ``thigh`` (from the hip), ``knee``, ``shin`` (from
     the ankle), ``foot``, ``pelvis`` (from a hip), ``middle`` (from between the hips), ``waist``,
     ``shoulder``, or ``free``: no part of the skeleton.
     """
@@ -26,6 +27,7 @@ class SkinSpot:
     on: str
     step: tuple[float, float, float]
     sd: tuple[float, float, float]
+    habit: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -58,7 +60,8 @@ class HeldStill:
     ``lifted`` are the spreads (and means) where what may rest on the floor does not;
     ``per_prop_cm`` is how means move with a prop's height, told or usual. ``width``
     and ``change_width`` scale the headline's interval, and that of its change, to what errors on
-    bodies deserved (fitted apart from the bodies that are reported on).
+    bodies deserved (fitted apart from the bodies that are reported on), ``bare_width`` both where
+    no mat says where the camera stood.
     """
 
     mean: Mapping[str, float] = field(default_factory=dict)
@@ -69,37 +72,27 @@ class HeldStill:
     per_prop_cm: Mapping[str, float] = field(default_factory=dict)
     width: float = 1.0
     change_width: float = 1.0
+    bare_width: float = 1.0
 
 
 @dataclass(frozen=True)
 class Mark:
-    """One point of a pose: where to put it, and the plane it is known to lie in.
+    """One point of a pose: where to put it, and where on a body it lies.
 
-    ``plane``: ``near`` (half the body's width towards the camera), ``mid`` (above
-    the mat's long centre line), ``limb`` (near or mid, by which leg is nearer),
-    ``frontal`` (the upright plane through the pose's floor mark), ``level`` (a
-    level plane ``height_cm`` above the floor), ``reach`` (at its segment's known length
-    from its parent, towards the camera). Upright planes are shifted ``forward_cm``
-    towards the camera. ``depth_sd_cm`` is how far the point itself may lie off its plane.
-    A mark that ``touches`` others may lie on the same spot.
-    ``parent`` and ``limb`` chain marks into limbs that may point out of that plane;
-    ``segment`` names a length that is known for this practitioner. ``body`` is the point
-    on the articulated figure.
+    ``body`` is the point on the articulated figure, ``skin`` where it lies from its joint. ``leg``
+    says which leg (``front`` or ``back``) it is of, where either may be nearer to the camera.
+    A mark that ``touches`` others may lie on the same spot. The line from ``parent`` to it is the
+    limb whose length is ``segment``.
     """
 
     id: str
     label: str
     where: str
     body: str
-    plane: str
     optional: bool = False
     parent: str | None = None
-    limb: str | None = None
     segment: str | None = None
     leg: str | None = None
-    height_cm: float = 0.0
-    forward_cm: float = 0.0
-    depth_sd_cm: float | None = None
     touches: bool = False
     skin: SkinSpot = SkinSpot("free", (0.0, 0.0, 0.0), (1.0, 1.0, 1.0))
 
@@ -225,8 +218,6 @@ class Pose:
     measures: tuple[Measure, ...]
     checks: tuple[Check, ...]
     variants: tuple[Variant, ...]
-    floor_mark: str | None
-    floor_height_cm: float
     demand: int
     figure: FigurePose
     companion_of: str | None = None
@@ -236,6 +227,8 @@ class Pose:
     marking: str = ""
     hold_s: int = 5
     held: HeldStill = HeldStill()
+    #: Whether a picture without mat or cards says nothing of it.
+    needs_mat: bool = False
     #: Whether a rotation in it is the hip's alone; below which passive range a body is stiff.
     isolates: bool = False
     stiff_below: float | None = None

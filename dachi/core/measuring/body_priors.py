@@ -64,11 +64,14 @@ class Held:
 class Seen:
     """Marks as points on the skeleton: on the skin (with spread, (k, 3)) and at their joints.
 
-    ``skin`` holds the prior's contacts after the marks, ``joints`` both hips.
+    ``skin`` holds the prior's contacts after the marks, ``joints`` both hips. ``habits`` is how
+    far (cm) one hand or another always puts each mark from there, ``kinds`` what is put alike.
     """
 
     skin: Points
     sds: Array
+    habits: Array
+    kinds: tuple[str, ...]
     joints: Points
     names: tuple[str, ...]
     own: str
@@ -262,7 +265,7 @@ def _seen(
     for m, way in zip(marks, how, strict=True):
         owner, _, part = m.body.partition(".")
         names = {"side": own, "other": other_side(own)}
-        if nearer == "back" and m.plane == "near":
+        if nearer == "back" and m.leg is None:
             names = {"side": names["other"], "other": names["side"]}
         side = names.get(owner, owner if owner in ("left", "right") else own)
         spot = m.skin
@@ -274,18 +277,25 @@ def _seen(
         if spot.on == "waist" and owner not in names:
             # The side that the camera sees.
             side = own
+        centre = _centre(spot, part, side)
+        centres.append(centre)
         if way == "joint":
-            skin.append(_centre(spot, part, side))
-        else:
-            skin.append(_skin_point(spot, side, sliding=way == "sliding" and part == "hip.outer"))
-        centres.append(_centre(spot, part, side))
+            skin.append(centre)
+            sds.append((CENTRE_SD,) * 3 if spot.on in JOINTED else spot.sd)
+            continue
+        skin.append(_skin_point(spot, side, sliding=way == "sliding" and part == "hip.outer"))
         slid = way == "sliding" and part in SLIDES
         loose = SLIDING_SPREAD if slid else 1.0
-        sds.append(tuple(loose * sd for sd in spot.sd))
+        x, y, z = spot.sd
+        sds.append((loose * x, loose * y, loose * z))
     extra = other_side(own)
     centres += [joint_point(f"{own}.hip"), joint_point(f"{extra}.hip")]
     ids = (*(m.id for m in marks), "own_hip", "other_hip")
-    return Seen(Points([*skin, *contacts]), np.array(sds, dtype=float), Points(centres), ids, own)
+    return Seen(
+        Points([*skin, *contacts]), np.array(sds, dtype=float),
+        np.array([m.skin.habit for m in marks]), tuple(m.body.partition(".")[2] for m in marks),
+        Points(centres), ids, own,
+    )  # fmt: skip
 
 
 def together(found: list[Seen]) -> Seen:
@@ -301,9 +311,14 @@ def together(found: list[Seen]) -> Seen:
                 centres.append(point)
     skin = [p for part in found for p in part.skin.points]
     sds = np.concatenate([part.sds for part in found])
-    return Seen(Points(skin), sds, Points(centres), tuple(names), found[0].own)
+    habits = np.concatenate([part.habits for part in found])
+    kinds = tuple(k for part in found for k in part.kinds)
+    return Seen(Points(skin), sds, habits, kinds, Points(centres), tuple(names), found[0].own)
 
 
+#: Parts whose marks stand for a joint's centre, and how well one that is given is known, cm.
+JOINTED = ("thigh", "knee", "shin", "shoulder")
+CENTRE_SD = 0.5
 #: Points of the body over which skin slides by centimetres when a limb moves under it, and how
 #: much wider they spread then.
 SLIDES = ("hip.outer", "shoulder.outer", "asis")

@@ -16,8 +16,6 @@ KNOWN_SD = 0.3
 UNSURE_SD, LEAST_SHARE = ONE_SIDED_Z95, 1.0 / 3.0
 #: A compensation this much over its limit must show; where even that is hidden, it is said.
 BLIND_SHARE = 1.5
-FORESHORTENED_RETAKE_DEG = 20.0
-FORESHORTENED_WATCH_DEG = 12.0
 
 
 def applies(check: Check, variant: Mapping[str, str]) -> bool:
@@ -69,33 +67,6 @@ def _unsure(check: Check, value: float, sd: float) -> bool:
     # already been taken off its size.
     far = value + UNSURE_SD * sd > check.limit and value > LEAST_SHARE * check.limit
     return far and (check.severity == "retake" or check.formula.size_only)
-
-
-def judge_foreshortening(
-    mark: str, label: str, segment: str, turned_deg: float, sd_deg: float
-) -> CheckResult | None:
-    """Say when the limb that ends at a mark points towards or away from the camera.
-
-    ``turned_deg`` is arccos of seen over usual length; below the watch limit it is
-    within what clicks and tape measures explain, and nothing is said.
-    """
-    if turned_deg - sd_deg < FORESHORTENED_WATCH_DEG:
-        return None
-    retake = turned_deg > FORESHORTENED_RETAKE_DEG
-    text = (
-        f"the {segment} to the {label} looks shorter than usual: it points about {turned_deg:.0f}° "
-        "towards or away from the camera"
-    )
-    return CheckResult(
-        id=f"foreshortened_{mark}",
-        label=f"{segment} to the {label} out of the picture's plane",
-        value=turned_deg,
-        sd=sd_deg,
-        unit="deg",
-        limit=FORESHORTENED_RETAKE_DEG,
-        status="retake" if retake else "watch",
-        message=f"Take it again: {text}." if retake else f"{text[0].upper()}{text[1:]}.",
-    )
 
 
 def judge_figure_match(pose_name: str, misfit: float, limit: float) -> CheckResult | None:

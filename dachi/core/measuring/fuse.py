@@ -230,8 +230,9 @@ class Hypothesis:
             sds = np.repeat((own * wider)[:, None], 3, axis=1)
             look = Look(scene, tuple(_Named(n) for n in JOINTS), saw.camera, sds, np.eye(3), False)
             spots = Seen(
-                Points([*self.points, *prior.contacts]), sds, Points(self.points[:1]), (), ""
-            )
+                Points([*self.points, *prior.contacts]), sds, np.zeros(len(JOINTS)), JOINTS,
+                Points(self.points[:1]), (), "",
+            )  # fmt: skip
             problem = reconstruct.Problem((look,), prior, spots, taped)
             self.body = (
                 reconstruct.peak(problem, self.body.state) if again else reconstruct.solve(problem)

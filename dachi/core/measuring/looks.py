@@ -22,7 +22,9 @@ CAMERA = 7
 #: What is new at each shot in where a mark is put, as a share of the spread between people.
 NEW_SHARE = {"eye": 0.45, "palpated": 0.3, "sticker": 0.2, "joint": 1.0}
 #: How far spreads between people hold for a way of marking.
-SKIN_SHARE = {"eye": 1.0, "palpated": 0.85, "sticker": 0.85, "joint": 0.3}
+SKIN_SHARE = {"eye": 1.0, "palpated": 0.85, "sticker": 0.85, "joint": 1.0}
+#: How far a hand's habit shows in a way of marking; what is no hand's has none.
+HABIT_SHARE = {"eye": 1.0, "palpated": 1.0, "sticker": 0.7, "sliding": 1.0, "joint": 0.0}
 #: Spread of where a second camera stands when no mat says, cm.
 FREE_PLACE_SD = 150.0
 _RIDGE = np.diag([1e-8, 1e-8, 1e-8, 1e-3, 1e-3, 1e-3, 1e-8])
@@ -75,6 +77,7 @@ class Look:
         self.click = np.array([scene.sd_of(m.id) ** 2 for m in marks])
         how = [scene.marked_as(m.id) for m in marks]
         self.skin_var = (skin_sds * np.array([SKIN_SHARE[h] for h in how])[:, None]) ** 2
+        self.habit = np.array([HABIT_SHARE[scene.skin_way(m.id)] for m in marks])
         self.lasting = 1.0 - np.array([NEW_SHARE[h] for h in how]) ** 2
         covariance = estimate.covariance + _RIDGE
         if beside and estimate.method != "mat":
@@ -91,6 +94,35 @@ class Look:
         ``frames`` (k, 3, 3) of what they lie on.
         """
         k, size = len(at), CAMERA + SIZE
+        r, _, spread, w, det, j = self._compare(cam, at, slopes, frames)
+        wj = (w @ j).reshape(2 * k, size)
+        info = wj.T @ j.reshape(2 * k, size)
+        grad = wj.T @ r.ravel()
+        lasting = spread * self.lasting[:, None, None]
+        rep = wj.T @ (lasting @ wj.reshape(k, 2, size)).reshape(2 * k, size)
+        marks = float(
+            r[:, 0] @ (w[:, 0, 0] * r[:, 0] + 2 * w[:, 0, 1] * r[:, 1])
+            + r[:, 1] @ (w[:, 1, 1] * r[:, 1])
+        )
+        pull = self.precision @ cam
+        info[:CAMERA, :CAMERA] += self.precision
+        grad[:CAMERA] -= pull
+        camera = float(cam @ pull)
+        cost = marks + float(np.log(det).sum()) + camera
+        return Glance(cost, marks, camera, grad, info, rep)
+
+    def pull(self, cam: Array, at: Array, slopes: Array, frames: Array) -> Array:
+        """What moving each mark by 1 cm along its frame adds to the gradient, (k, 3, size)."""
+        _, flesh, _, w, _, j = self._compare(cam, at, slopes, frames)
+        return np.asarray((w @ flesh).transpose(0, 2, 1) @ j)
+
+    def _compare(
+        self, cam: Array, at: Array, slopes: Array, frames: Array
+    ) -> tuple[Array, Array, Array, Array, Array, Array]:
+        """Residuals (k, 2), what 1 cm of flesh is in px (k, 2, 3), its covariance, the weights
+        (k, 2, 2) with their determinants, and the Jacobian (k, 2, CAMERA + SIZE).
+        """
+        k = len(at)
         rotation, t, f = self.view(cam)
         turned = at @ rotation.T
         q = turned + t
@@ -108,28 +140,14 @@ class Look:
         w = np.empty((k, 2, 2))
         w[:, 0, 0], w[:, 1, 1] = s11 / det, s00 / det
         w[:, 0, 1] = w[:, 1, 0] = -s01 / det
-        j = np.empty((k, 2, size))
+        j = np.empty((k, 2, CAMERA + SIZE))
         j[:, :, CAMERA:] = seen_way @ slopes
         j[:, :, 0] = d[:, :, 2] * turned[:, 1:2] - d[:, :, 1] * turned[:, 2:3]
         j[:, :, 1] = d[:, :, 0] * turned[:, 2:3] - d[:, :, 2] * turned[:, 0:1]
         j[:, :, 2] = d[:, :, 1] * turned[:, 0:1] - d[:, :, 0] * turned[:, 1:2]
         j[:, :, 3:6] = d
         j[:, :, 6] = seen_at
-        wj = (w @ j).reshape(2 * k, size)
-        info = wj.T @ j.reshape(2 * k, size)
-        grad = wj.T @ r.ravel()
-        lasting = spread * self.lasting[:, None, None]
-        rep = wj.T @ (lasting @ wj.reshape(k, 2, size)).reshape(2 * k, size)
-        marks = float(
-            r[:, 0] @ (w[:, 0, 0] * r[:, 0] + 2 * w[:, 0, 1] * r[:, 1])
-            + r[:, 1] @ (w[:, 1, 1] * r[:, 1])
-        )
-        pull = self.precision @ cam
-        info[:CAMERA, :CAMERA] += self.precision
-        grad[:CAMERA] -= pull
-        camera = float(cam @ pull)
-        cost = marks + float(np.log(det).sum()) + camera
-        return Glance(cost, marks, camera, grad, info, rep)
+        return r, flesh, spread, w, det, j
 
     def at(self, cam: Array, points: Array) -> tuple[Array, Array]:
         """Where points (k, 3) lie in the picture, (k, 2) px, and how deep, (k,) cm."""

@@ -8,6 +8,7 @@ from functools import lru_cache
 from itertools import combinations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dachi.core.body.anatomy import DEFAULT_SEGMENTS_CM, other_side
 from dachi.core.body.posing import mark_points
@@ -15,8 +16,12 @@ from dachi.core.body.staging import on_mat
 from dachi.core.catalogue.poses import Mark, Pose
 from dachi.core.measuring.scene import CheckResult, Point, Scene
 
+Array = NDArray[np.float64]
+
 #: Limbs beyond this many times the usual length are nobody's; nearly twice one another neither.
 LONGEST, UNLIKE = 1.35, 1.9
+#: Cosine of the angle to the line of sight from which on a limb points along it.
+ALONG_SIGHT = 0.6
 #: Clicks on one corner differ by this many pixels (one standard deviation, picture 1600 px wide).
 CORNER_SD_PX = 2.0
 #: Corners further apart than this many standard deviations are those of another camera place.
@@ -48,19 +53,27 @@ def corners_apart(own: Mapping[str, Point], others: list[Mapping[str, Point]], s
 
 
 def judge_body(
-    scene: Scene, marks: tuple[Mark, ...], lengths: Mapping[str, float], calibrated: bool
+    scene: Scene,
+    marks: tuple[Mark, ...],
+    points: Mapping[str, Array],
+    eye: Array,
+    calibrated: bool,
 ) -> CheckResult | None:
     """Say when limbs have lengths that nobody has.
 
-    ``lengths`` are those seen from each mark's parent to it, cm; without a mat only their
-    proportions count. Limbs that are meant to point along the line of sight are left out.
+    ``points`` (3,) are where marks lie, cm, ``eye`` (3,) is the camera; without a mat only
+    proportions count. Limbs that point along the line of sight are left out: a click moves their
+    ends too far.
     """
-    ratios = {}
+    lengths, ratios = {}, {}
     for m in marks:
-        if not m.segment or m.id not in lengths or m.plane in ("reach", "level") or m.forward_cm:
+        usual = scene.segments_cm.get(m.segment or "") or DEFAULT_SEGMENTS_CM.get(m.segment or "")
+        if not usual or m.parent is None or m.parent not in points:
             continue
-        usual = scene.segments_cm.get(m.segment) or DEFAULT_SEGMENTS_CM.get(m.segment)
-        if usual:
+        limb, sight = points[m.id] - points[m.parent], points[m.id] - eye
+        lengths[m.id] = float(np.linalg.norm(limb))
+        along = abs(float(limb @ sight)) / float(np.linalg.norm(sight)) / max(lengths[m.id], 1e-6)
+        if along < ALONG_SIGHT:
             ratios[m.id] = lengths[m.id] / usual
     named = {m.id: f"the {m.segment} to the {m.label}" for m in marks}
     if calibrated and ratios:

@@ -61,7 +61,7 @@ class Body:
 
     ``cost`` is minus twice the log posterior at the peak, ``log_det`` of the information;
     ``strain`` what marks and posture cost, ``unmarked`` what all but marks does. ``state`` is
-    the cameras' unknowns and the body's.
+    the cameras' unknowns and the body's, ``whole`` their covariance.
     """
 
     x: Array
@@ -73,6 +73,7 @@ class Body:
     strain: float
     unmarked: float
     state: Array
+    whole: Array
 
 
 @dataclass(frozen=True)
@@ -152,6 +153,30 @@ class Problem:
         )
         known = float(dx @ hold) + posture
         return Weighed(cost + known, marks_cost + posture, cameras + known, grad, info, rep)
+
+    def habits(self, state: Array) -> Array:
+        """What each hand's habit adds to the gradient, (size, q): a column for a kind of mark and
+        a direction of its bone, left and right put alike.
+        """
+        points, k = self.spots.skin, self.marks
+        x = state[self.body :]
+        posed = skeleton.pose(x[None], self.prior.root)
+        at = points.at(x[None], posed)[0]
+        slopes = points.slopes(at, posed)
+        frames = posed.frames[0, points.segment[:k]]
+        kinds = list(dict.fromkeys(self.spots.kinds))
+        found = np.zeros((self.size, len(kinds), 3))
+        for i, (look, part) in enumerate(zip(self.looks, self.parts, strict=True)):
+            cam = slice(CAMERA * i, CAMERA * (i + 1))
+            pull = look.pull(state[cam], at[part], slopes[part], frames[part])
+            size = self.spots.habits[part] * look.habit
+            for mark, own, cm in zip(range(part.start, part.stop), pull, size, strict=True):
+                out = np.array([1.0, points.hand[mark], 1.0])
+                moved = (out * cm)[:, None] * own
+                column = kinds.index(self.spots.kinds[mark])
+                found[cam, column] += moved[:, :CAMERA].T
+                found[self.body :, column] += moved[:, CAMERA:].T
+        return found.reshape(self.size, -1)
 
     def starts(self) -> list[Array]:
         """The figure at some headlines, laid on the mat, that the marks look most like first."""
@@ -234,6 +259,7 @@ def peak(problem: Problem, state: Array) -> Body:
         now.strain,
         now.unmarked,
         state,
+        covariance,
     )
 
 
@@ -252,11 +278,15 @@ def solve(problem: Problem) -> Body:
 
 @dataclass(frozen=True)
 class Solution:
-    """A body with the prior it was found under and the marks' points on it."""
+    """A body with the prior it was found under and the marks' points on it.
+
+    ``habits`` (SIZE, q): how far one standard deviation of each of a hand's habits moves it.
+    """
 
     body: Body
     prior: Held
     spots: Seen
+    habits: Array
 
     @property
     def log_weight(self) -> float:
@@ -346,7 +376,9 @@ def reconstruct(views: tuple[View, ...]) -> tuple[Solution, ...]:
             turn = turn_between(main, v)
             looks.append(Look(v.scene, marks, v.estimate, sds, turn, v is not main))
         problem = Problem(tuple(looks), prior, spots, taped(prior, scene.segments_cm))
-        found.append(Solution(solve(problem), prior, spots))
+        body = solve(problem)
+        habits = (body.whole @ problem.habits(body.state))[problem.body :]
+        found.append(Solution(body, prior, spots, habits))
     return tuple(found)
 
 
@@ -358,14 +390,16 @@ def _seen_in(view: View, prior: Held, last: bool) -> Seen:
     return seen(view.pose, marks, names, variant, prior.contacts if last else (), how)
 
 
-def sampled(body: Body, prior: Held, points: Points) -> tuple[Array, Array, Array]:
+def sampled(found: Solution, points: Points) -> tuple[Array, Array, Array, Array]:
     """Points (2n + 1, k, 3) at the peak and one standard deviation either way along n axes.
 
-    Also what of each pair of axes repeats with the person, (n, n), and the axes' unknowns.
+    Also what of each pair of axes repeats with the person, (n, n), how far habits go along them,
+    (n, q), and the axes' unknowns.
     """
-    root = body.root
+    body, root = found.body, found.body.root
     rows = np.concatenate([body.x[None], body.x + root.T, body.x - root.T])
-    posed = skeleton.pose(rows, prior.root)
+    posed = skeleton.pose(rows, found.prior.root)
     half = np.linalg.solve(root, body.repeats)
     repeats = np.linalg.solve(root, half.T)
-    return points.at(rows, posed), (repeats + repeats.T) / 2.0, rows
+    habits = np.asarray(np.linalg.solve(root, found.habits), dtype=float)
+    return points.at(rows, posed), (repeats + repeats.T) / 2.0, habits, rows

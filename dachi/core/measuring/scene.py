@@ -13,7 +13,6 @@ from dachi.errors import NotDone
 
 Point = tuple[float, float]
 
-DEFAULT_HALF_WIDTH_CM = 16.0
 #: A careful click at 1600 px across the longer side.
 DEFAULT_MARK_SD_PX = 3.0
 #: Ways a mark may be set: what it says of the joint beneath differs.
@@ -64,7 +63,6 @@ class Scene:
     variant: Mapping[str, str] = field(default_factory=dict)
     mat: Mat | None = None
     level: tuple[Point, Point] | None = None
-    half_width_cm: float = DEFAULT_HALF_WIDTH_CM
     facing: str | None = None
     mark_sd_px: float | None = None
     mark_sds: Mapping[str, float] = field(default_factory=dict)

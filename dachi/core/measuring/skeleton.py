@@ -220,6 +220,7 @@ class Points:
         self.points = tuple(points)
         self.segment = np.array([SEGMENT[p.segment] for p in points])
         sign = np.array([-1.0 if p.side == "right" else 1.0 for p in points])
+        self.hand = sign
         hand = np.stack([np.ones_like(sign), sign, np.ones_like(sign)], axis=1)
         self.fixed = np.array([p.step for p in points], dtype=float) * hand
         self.trunk = np.array([p.of_trunk for p in points], dtype=float) * hand

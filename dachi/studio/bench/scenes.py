@@ -33,7 +33,6 @@ def scene_of(at: Surroundings, marking: Marking) -> Scene:
         mark_sds=marking.mark_sds,
         mat=found.mat if found is not None else None,
         level=marking.level,
-        half_width_cm=at.who.half_width_cm,
         facing=marking.facing,
         segments_cm=at.segments_cm,
         prop_cm=at.trial.prop_cm,

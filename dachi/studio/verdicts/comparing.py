@@ -61,9 +61,7 @@ def placed(around: Around, trial_id: int, pose: Pose, side: str, family: str) ->
     place = align(*anchors(own, newest[0].marks))
     transform = f"translate({place[0]:.1f} {place[1]:.1f}) scale({place[2]:.4f})"
     drawn = tuple(f for f in map(drawn_fan, laid) if f is not None)
-    return PlacedPhoto(
-        trial, photo, visit.taken_at, transform, fan, reading, value, place, drawn
-    )
+    return PlacedPhoto(trial, photo, visit.taken_at, transform, fan, reading, value, place, drawn)
 
 
 def typical(

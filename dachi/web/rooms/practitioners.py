@@ -26,7 +26,6 @@ LENGTHS = (
     ("height_cm", "height", 90.0, 230.0),
     ("thigh_cm", "thigh length", 25.0, 65.0),
     ("shin_cm", "shin length", 22.0, 65.0),
-    ("half_width_cm", "half width at the hip", 8.0, 30.0),
 )
 
 
@@ -38,7 +37,7 @@ def new() -> str | Response | tuple[str, int]:
         return render_template(
             "practitioner_form.html",
             who=None,
-            values={"half_width_cm": "16", "breath_s": "8"},
+            values={"breath_s": "8"},
             problems={},
             own={"mat", "wall"},
             aimed=set(),
@@ -174,8 +173,6 @@ def _read() -> tuple[dict[str, Any], dict[str, str]]:
         problems["breath_s"] = problem
     if values["breath_s"] is None:
         values["breath_s"] = 8.0
-    if values["half_width_cm"] is None:
-        values["half_width_cm"] = 16.0
     return values, problems
 
 

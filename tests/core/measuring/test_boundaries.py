@@ -10,9 +10,8 @@ import numpy as np
 
 from dachi.core.body.pinhole import CORNERS, look_from, mat_points
 from dachi.core.catalogue.poses import Mark
-from dachi.core.measuring import calibration, lengths, measure, perturbations
+from dachi.core.measuring import asked, calibration, posterior
 from dachi.core.measuring.angle_fans import _sweep
-from dachi.core.measuring.assumptions import Assumptions
 from dachi.core.measuring.calibration import CameraError, CameraEstimate, Mat, describe, solve_mat
 from dachi.core.measuring.checks import judge_figure_match
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, FigureMatch, Region, match_figure
@@ -27,10 +26,12 @@ CAMERA = look_from((0.0, -290.0, 80.0), 0.0, -12.0, 0.0, 26.0, *SIZE)
 MATTED = CameraEstimate(CAMERA, np.eye(7), "mat")
 
 
-def solution(values: tuple[float, ...], sds: tuple[float, ...], log_weight: float):
+def solution(
+    values: tuple[float, ...], sds: tuple[float, ...], log_weight: float, habit=(0.0, 0.0)
+):
     """Something that answers as one solution of a scene does."""
-    found = (np.array(values), np.array(sds), np.array(sds) / 2)
-    return SimpleNamespace(evaluate=lambda _: found, batch=SimpleNamespace(log_weight=log_weight))
+    found = (np.array(values), np.array(sds), np.array(sds) / 2, np.array(habit))
+    return SimpleNamespace(evaluate=lambda _: found, body=SimpleNamespace(log_weight=log_weight))
 
 
 class Mixtures(unittest.TestCase):
@@ -39,13 +40,20 @@ class Mixtures(unittest.TestCase):
     head = next(m for m in catalogue().pose("straddle").measures if m.plausible)
 
     def blend(self, *modes, widths=((1.0, 1.0), (1.0, 1.0))):
-        return measure._blend(list(modes), [self.head, self.head], 1, np.array(widths))
+        return posterior.blend(list(modes), [self.head, self.head], 1, np.array(widths))
 
     def test_one_solution_is_itself(self) -> None:
         only = solution((10.0, 20.0), (1.0, 2.0), -3.0)
         values, sds, changes, best = self.blend(only)
         self.assertEqual((list(values), list(sds), best), ([10.0, 20.0], [1.0, 2.0], only))
         self.assertEqual(list(changes), [0.5, 1.0])
+
+    def test_a_habit_is_in_a_value_and_a_fifth_of_it_in_a_change(self) -> None:
+        """Widths do not scale it: 2^2 + 3^2 of a value; of a change 1^2 2^2 + 9 / 5."""
+        only = solution((10.0, 20.0), (1.0, 2.0), 0.0, (0.0, 3.0))
+        _, sds, changes, _ = self.blend(only, widths=((1.0, 1.0), (1.0, 2.0)))
+        self.assertAlmostEqual(sds[1], math.sqrt(13.0))
+        self.assertAlmostEqual(changes[1], math.sqrt(4.0 + 9.0 / 5.0))
 
     def test_two_solutions(self) -> None:
         low, high = self.head.plausible
@@ -86,88 +94,22 @@ class Mixtures(unittest.TestCase):
             )
             self.assertAlmostEqual(self.blend(a, b)[0][0], 0.5)
 
-    def test_every_choice_of_limbs_but_none(self) -> None:
-        ways = [frozenset(w) for w in perturbations._ways([["a"], ["b", "c"]])]
-        self.assertEqual(set(ways), {frozenset("a"), frozenset("bc"), frozenset("abc")})
-        self.assertEqual(len(ways), 3)
 
-    def test_a_limb_that_may_point_either_way_is_solved_both_ways(self) -> None:
-        """From a low camera each leg of a straddle has two directions: four solutions."""
-        shot = Shot("both", 100.0, height_cm=34, distance_cm=330, width=1600, height=1200)
-        scene = scene_of("straddle", shot)
-        pose = catalogue().seen_from("straddle", None)
-        marks = tuple(m for m in pose.marks if m.id in scene.marks)
-        estimate = measure._camera(scene, pose, marks)
-        found = perturbations.solve(scene, pose, marks, estimate, Assumptions())
-        self.assertEqual(len(found), 4)
-        ankles = [m.id for m in marks if m.id.endswith("ankle")]
-        spots = {tuple(np.round(b.points[a][0], 0)) for b in found for a in ankles}
-        self.assertEqual(len(spots), 4, "each ankle in two places")
-        weights = [b.log_weight for b in found]
-        self.assertGreater(len({round(w, 6) for w in weights}), 1)
-        self.assertTrue(all(math.isfinite(w) and w < 50 for w in weights))
-
-
-class Lengths(unittest.TestCase):
+class Limits(unittest.TestCase):
     marks = (
-        Mark("a", "the hip", "", "side.hip", plane="mid"),
-        Mark(
-            "b", "the knee", "", "side.knee", plane="mid", parent="a", segment="thigh", limb="leg"
-        ),
+        Mark("a", "the hip", "", "side.hip"),
+        Mark("b", "the knee", "", "side.knee", parent="a", segment="thigh"),
     )
-
-    def judge(self, seen: float, marks=None, method: str = "mat"):
-        scene = replace(PLAIN, segments_cm={"thigh": 40.0})
-        estimate = replace(MATTED, method=method)
-        return lengths.judge_lengths(
-            scene, marks or self.marks, {"b": seen}, {"b": 0.6}, estimate, Assumptions()
-        )
-
-    def test_longer_than_it_can_be(self) -> None:
-        """Spread hypot(0.8, 0.6) = 1: three of them and 5 % of 40 make 45 cm."""
-        self.assertEqual(self.judge(44.9)[0], [])
-        (said,) = self.judge(45.2)[0]
-        self.assertIn("looks 13 % longer than usual", said)
-        self.assertEqual(self.judge(60.0, method="picture"), ([], [], {}))
-
-    def test_limbs_that_are_meant_to_point_elsewhere(self) -> None:
-        for change in ({"plane": "reach"}, {"plane": "level"}, {"forward_cm": 5.0}):
-            marks = (self.marks[0], replace(self.marks[1], **change))
-            self.assertEqual(self.judge(60.0, marks), ([], [], {}))
-            self.assertEqual(self.judge(25.0, marks), ([], [], {}))
-
-    def test_a_limb_that_looks_short_is_turned(self) -> None:
-        """cos 60 = 20 / 40; with two spreads of length, cos of 56.6 = 22 / 40."""
-        _, (check,), wider = self.judge(20.0)
-        self.assertAlmostEqual(check.value, 60.0)
-        self.assertAlmostEqual(check.sd, 60.0 - math.degrees(math.acos(22 / 40)))
-        self.assertEqual(check.status, "retake")
-        self.assertAlmostEqual(wider["leg"], 60.0)
-
-    def test_only_taped_limbs_with_both_ends_are_known(self) -> None:
-        taped = replace(PLAIN, segments_cm={"thigh": 40.0})
-        for scene, mark, marks, method, known in (
-            (taped, self.marks[1], self.marks, "mat", True),
-            (PLAIN, self.marks[1], self.marks, "mat", False),
-            (taped, self.marks[1], self.marks[1:], "mat", False),
-            (taped, self.marks[1], self.marks, "level", False),
-            (taped, self.marks[0], self.marks, "mat", False),
-            (taped, replace(self.marks[1], plane="reach"), self.marks, "mat", False),
-        ):
-            estimate = replace(MATTED, method=method)
-            self.assertEqual(lengths.is_known(scene, mark, marks, estimate, []), known)
 
     def test_scale_of_a_picture_without_a_mat(self) -> None:
         """A 40 cm thigh seen as 80 px is half a centimetre a pixel; 42 cm where nobody taped."""
         scene = replace(PLAIN, marks={"a": (10.0, 10.0), "b": (90.0, 10.0)})
         taped = replace(scene, segments_cm={"thigh": 40.0})
-        self.assertAlmostEqual(measure._cm_per_px(taped, self.marks), 0.5)
+        self.assertAlmostEqual(asked._cm_per_px(taped, self.marks), 0.5)
         odd = (self.marks[0], replace(self.marks[1], segment="tail"))
-        self.assertAlmostEqual(measure._cm_per_px(scene, odd), 42.0 / 80.0)
-        self.assertAlmostEqual(measure._cm_per_px(scene, self.marks[:1]), 300.0 / 1600.0)
+        self.assertAlmostEqual(asked._cm_per_px(scene, odd), 42.0 / 80.0)
+        self.assertAlmostEqual(asked._cm_per_px(scene, self.marks[:1]), 300.0 / 1600.0)
 
-
-class Limits(unittest.TestCase):
     def test_spread_of_a_click(self) -> None:
         """Three pixels at 1600, in proportion."""
         for width, height, sd in ((1600, 1200, 3.0), (800, 600, 1.5), (600, 3200, 6.0)):
@@ -220,9 +162,9 @@ class Limits(unittest.TestCase):
         odd = replace(pose, marks=marks)
         same = dict(scene.marks) | {third: scene.marks[first]}
         with self.assertRaisesRegex(SceneError, "same spot"):
-            measure._usable_marks(replace(scene, marks=same), odd)
+            asked.usable_marks(replace(scene, marks=same), odd)
         allowed = dict(scene.marks) | {second: scene.marks[first]}
-        measure._usable_marks(replace(scene, marks=allowed), odd)
+        asked.usable_marks(replace(scene, marks=allowed), odd)
 
 
 class Corners(unittest.TestCase):

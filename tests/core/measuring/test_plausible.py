@@ -4,6 +4,8 @@ import math
 import unittest
 from dataclasses import replace
 
+import numpy as np
+
 from dachi.core.catalogue.poses import Mark
 from dachi.core.measuring.plausible import corners_apart, judge_body, judge_side
 from dachi.core.measuring.scene import Image, Scene
@@ -15,15 +17,27 @@ SCENE = Scene("supine-leg-raise", "left", "passive", Image(1600, 1200, 26.0), {}
 
 class Limbs(unittest.TestCase):
     marks = (
-        Mark("hip", "hip", "", "side.hip", plane="near"),
-        Mark("knee", "knee", "", "side.knee", plane="near", parent="hip", segment="thigh"),
-        Mark("ankle", "ankle", "", "side.ankle", plane="near", parent="knee", segment="shin"),
+        Mark("hip", "hip", "", "side.hip"),
+        Mark("knee", "knee", "", "side.knee", parent="hip", segment="thigh"),
+        Mark("ankle", "ankle", "", "side.ankle", parent="knee", segment="shin"),
     )
     taped = replace(SCENE, segments_cm={"thigh": 40.0, "shin": 40.0})
 
-    def judge(self, thigh: float, shin: float, marks=None, calibrated: bool = True, scene=None):
-        seen = {"knee": thigh, "ankle": shin}
-        return judge_body(scene or self.taped, marks or self.marks, seen, calibrated)
+    def judge(
+        self,
+        thigh: float,
+        shin: float,
+        marks=None,
+        calibrated: bool = True,
+        scene=None,
+        turned: float = 0.0,
+    ):
+        """Limbs of these lengths (cm) across the line of sight, or ``turned`` (degrees) to it."""
+        way = np.array([math.cos(math.radians(turned)), math.sin(math.radians(turned)), 0.0])
+        knee = np.array([thigh, 0.0, 0.0])
+        points = {"hip": np.zeros(3), "knee": knee, "ankle": knee + shin * way}
+        eye = np.array([thigh, -1e6, 0.0])
+        return judge_body(scene or self.taped, marks or self.marks, points, eye, calibrated)
 
     def test_longer_than_anybodys(self) -> None:
         """1.35 times 40 is 54 cm."""
@@ -66,17 +80,19 @@ class Limbs(unittest.TestCase):
         odd = (*self.marks[:2], replace(self.marks[2], segment="tail"))
         self.assertIsNone(self.judge(40.0, 400.0, odd), "a segment nobody knows says nothing")
 
-    def test_limbs_that_point_elsewhere_are_left_out(self) -> None:
-        for change in (
-            {"plane": "reach"},
-            {"plane": "level"},
-            {"forward_cm": 4.0},
-            {"segment": None},
+    def test_limbs_that_point_along_the_line_of_sight_are_left_out(self) -> None:
+        """Their cosine to it: 0.6 is 53.1°, so a limb turned by 36.9° out of the picture."""
+        for turned, said in (
+            (0.0, True),
+            (-36.0, True),
+            (36.0, True),
+            (37.5, False),
+            (-90.0, False),
         ):
-            marks = (*self.marks[:2], replace(self.marks[2], **change))
-            self.assertIsNone(self.judge(40.0, 90.0, marks))
-        self.assertIsNone(judge_body(self.taped, self.marks, {"knee": 40.0}, True))
-        self.assertIsNone(judge_body(self.taped, self.marks, {}, True))
+            self.assertEqual(self.judge(40.0, 90.0, turned=turned) is not None, said, turned)
+        marks = (*self.marks[:2], replace(self.marks[2], segment=None))
+        self.assertIsNone(self.judge(40.0, 90.0, marks))
+        self.assertIsNone(judge_body(self.taped, self.marks, {}, np.zeros(3), True))
 
 
 class TheOtherSide(unittest.TestCase):
