@@ -47,9 +47,10 @@ class Learning(Pages):
 
     def test_only_the_newest_marking_of_what_is_there_counts(self) -> None:
         first, *_ = assessments.trials(self.db, self.coach.id, self.old)
-        # Without a mat a picture tells no lengths.
-        self.mark(first.id, "eye", 1, mat="")
-        rows = markings.bones(self.db, self.coach.id, self.pid)
-        self.assertEqual(len([text for _, _, text in rows if markings.read_bones(text)]), 3)
+        self.mark(first.id, "palpated", 1)
+        self.assertEqual(len(markings.bones(self.db, self.coach.id, self.pid)), 4)
+        self.assertEqual(Around(self.work, self.pid).learnt()["thigh"].shots, 4)
+        self.post(f"/t/{first.id}/delete", {})
+        self.assertEqual(len(markings.bones(self.db, self.coach.id, self.pid)), 3)
         # Of three shots no length is believed.
         self.assertEqual(Around(self.work, self.pid).learnt(), {})
