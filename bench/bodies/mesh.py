@@ -99,6 +99,7 @@ def _spots(skin: Array, weights: Array, heads: dict[str, Array]) -> dict[str, in
     Said of the left side, standing: ``asis`` the front of the pelvis at 56 % of the height and
     13 % of it apart; ``psis`` behind, 5.5 % apart; ``hip.outer`` the outermost point at the
     level of the hip joint; ``hip.crease`` the front of the thigh there, in the middle of the limb;
+    ``hip.fold`` the groin's fold half way between the pelvis's front point and the pubic bone;
     ``knee.outer``, ``.inner``, ``.front`` the outermost, innermost, foremost points at the
     knee; ``ankle.outer`` and ``.inner`` those of the ankle; ``heel`` the hindmost point of the
     foot and ``toe`` the foremost of its inner half; ``shoulder.top`` the top above the arm's joint.
@@ -127,6 +128,9 @@ def _spots(skin: Array, weights: Array, heads: dict[str, Array]) -> dict[str, in
             (trunk | leg) & left & (y > 2), np.array([0.0275 * tall, 0, 0.565 * tall]), [0, 2]
         ),
         "hip.outer": pick(leg & left & (abs(z - 0.513 * tall) < 1.2), x),
+        "hip.fold": near(
+            (trunk | leg) & left & (y < -3), np.array([0.0385 * tall, 0, 0.5375 * tall]), [0, 2]
+        ),
         "hip.crease": near(leg & left & (y < -5), np.array([0.055 * tall, 0, 0.5 * tall]), [0, 2]),
     }
     knee, ankle = heads["lowerleg01.L"], heads["foot.L"]

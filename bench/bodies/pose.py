@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from bench.bodies.mesh import REST, SEGMENTS, SIDES, Array, Person, frame, template
 
@@ -61,6 +62,21 @@ class Posed:
             moved = (rest[held] - self.person.centres[pivot]) @ turn.T + self.centres[pivot]
             out[held] += weights[held, i : i + 1] * moved
         return out
+
+    def turned_a_quarter(self, name: str) -> Array:
+        """A point of the groin carried by a quarter of the hip's turn, (3,): a skinning of its own.
+
+        Skin over a joint's middle goes half way with it; the fold's middle hangs between two
+        points of the pelvis and goes half of that. A mesh's blended weights say something else.
+        """
+        side = name.partition(".")[0]
+        pelvis, thigh = (
+            self.frames[s] @ self.person.frames[s].T for s in ("pelvis", f"{side}.thigh")
+        )
+        turn = Rotation.from_matrix(pelvis.T @ thigh).as_rotvec() / 4.0
+        rest = self.person.skin[template().spots[name]] - self.person.centres[f"{side}.hip"]
+        part = pelvis @ Rotation.from_rotvec(turn).as_matrix()
+        return np.asarray(self.centres[f"{side}.hip"] + part @ rest)
 
     def spot(self, name: str, sliding: bool = False) -> Array:
         """A surface point by name, or a joint centre.

@@ -11,7 +11,7 @@ import numpy as np
 
 from bench.bodies.mesh import SIDES, Array, Person, person
 from bench.bodies.poses import MAKERS, limb_lengths
-from bench.bodies.shots import CLICKS, Clicking, Shot, from_beside, shoot, together
+from bench.bodies.shots import CLICKS, READINGS, Clicking, Shot, from_beside, shoot, together
 from bench.bodies.truth import joint_angles, truth, turned_out
 from dachi.core.measuring.bones import learn
 from dachi.core.measuring.measure import measure, true_values
@@ -77,6 +77,9 @@ def run(
 
 def line(name: str, found: tuple[Array, int, int], shots: int) -> None:
     rows, retake, refused = found
+    if not len(rows):
+        print(f"{name:28} no number: {refused} of {shots} refused", flush=True)
+        return
     e, sd = rows.T
     print(
         f"{name:28} {e.mean():+6.2f} {abs(e).mean():6.2f} {np.percentile(abs(e), 95):6.2f}"
@@ -282,6 +285,15 @@ def main(half: str = "report") -> None:
     }
     for title, clicking in apart.items():
         table(title, bodies, shots // 2, clicking)
+    others = {
+        "(a) the groin's skin carried otherwise": replace(CLICKS, other_skin=True),
+        "(c) hands with a habit of 1 cm": replace(CLICKS, habit_cm=1.0),
+        "(d) without a mat": replace(CLICKS, bare=True),
+    }
+    for title, clicking in others.items():
+        table(title, bodies, shots, clicking)
+    for read_as, words in READINGS.items():
+        table(f"(b) read otherwise: {words}", bodies, shots // 2, replace(CLICKS, read=read_as))
     changes(bodies, shots)
     heights(bodies, shots // 2)
     two_views(bodies, shots // 2)

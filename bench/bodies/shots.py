@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bench.bodies.mesh import Array, Person
+from bench.bodies.mesh import SIDES, Array, Person
 from bench.bodies.pose import Posed
 from bench.bodies.poses import MAKERS, Choice
 from dachi.core.body.anatomy import other_side
@@ -26,7 +26,10 @@ class Clicking:
     """Spread of clicks (px) and of where on the skin a point is taken to be (cm).
 
     ``joints`` marks joint centres; ``sliding`` puts stickers on while standing; ``optional``
-    marks the pelvis too; ``trochanter_cm`` moves the outer hip forward on its bone.
+    marks the pelvis too; ``trochanter_cm`` moves the outer hip forward on its bone. ``read`` names
+    another honest reading of the words (``READINGS``), ``other_skin`` carries the groin's skin by
+    a quarter of the hip's turn, ``habit_cm`` is the spread of where a hand always puts marks;
+    ``bare`` shots have no mat.
     """
 
     mark_sd: float = 3.0
@@ -37,8 +40,22 @@ class Clicking:
     sliding: bool = False
     optional: bool = False
     trochanter_cm: float = 0.0
+    read: str = ""
+    other_skin: bool = False
+    habit_cm: float = 0.0
+    bare: bool = False
 
 
+#: Other honest readings of where a mark goes, and the marks they are of.
+READINGS = {
+    "ankle's front": "the front of the ankle in place of between its two bones, front views",
+    "kneecap": "the kneecap in place of the middle between the knee's sides, front views",
+    "calf bone": "the knob of the calf bone, 3.5 cm lower, in place of the thigh bone's bump",
+    "hip forward": "the outer hip 2 cm further forward",
+    "hip up": "the outer hip 2 cm higher",
+    "thigh's crease": "the front of the thigh below the fold in place of the fold",
+    "arm": "the side of the arm, 3 cm down and out, in place of the top of the shoulder",
+}
 CLICKS = Clicking()
 
 
@@ -85,7 +102,10 @@ def spot_of(mark: Mark, side: str, posed: Posed, camera: Camera, clicking: Click
     if clicking.joints:
         return posed.spot(f"{whose}.{part.removesuffix('.outer').removesuffix('.inner')}")
     if mark.body.endswith("hip"):
-        return posed.spot(f"{whose}.hip.crease")
+        if clicking.read == "thigh's crease":
+            return posed.spot(f"{whose}.hip.crease")
+        fold = f"{whose}.hip.fold"
+        return posed.turned_a_quarter(fold) if clicking.other_skin else posed.spot(fold)
     if part == "knee" and "kneecap" in mark.where:
         return posed.spot(f"{whose}.knee.front", clicking.sliding)
     if part == "shoulder.outer":
@@ -93,7 +113,24 @@ def spot_of(mark: Mark, side: str, posed: Posed, camera: Camera, clicking: Click
     at = posed.spot(f"{whose}.{part}", clicking.sliding)
     if part == "hip.outer":
         at = at + clicking.trochanter_cm * posed.frames[f"{whose}.thigh"][:, 0]
-    return at
+    return at + another_reading(clicking.read, part, whose, posed)
+
+
+def another_reading(read: str, part: str, whose: str, posed: Posed) -> Array:
+    """How far another honest reading of its words moves a mark, cm."""
+    thigh, shin, thorax = (posed.frames[n] for n in (f"{whose}.thigh", f"{whose}.shin", "thorax"))
+    out = SIDES.get(whose, 1.0)
+    match read, part:
+        case "hip forward", "hip.outer":
+            return np.asarray(2.0 * thigh[:, 0])
+        case "hip up", "hip.outer":
+            return np.asarray(2.0 * thigh[:, 2])
+        case "calf bone", "knee.outer":
+            return np.asarray(-3.5 * shin[:, 2])
+        case "arm", "shoulder.outer":
+            return np.asarray(3.0 * (out * thorax[:, 1] - thorax[:, 2]))
+        case _:
+            return np.zeros(3)
 
 
 def near_side(posed: Posed, camera: Camera) -> str:
@@ -176,11 +213,14 @@ def photograph(
     spots = {m.id: spot_of(m, side, posed, look, clicking) for m in marks}
     camera, focal = seen_by or camera_for(pose, spots, rng)
     pixels = {}
+    habit = Habit(rng, clicking.habit_cm)
     for m in marks:
         at = spots[m.id]
         if not clicking.joints and m.body.endswith(("knee", "ankle")) and "kneecap" not in m.where:
             # "the middle of the knee, as the camera sees it": its centre shows through.
             at = posed.centres.get(seen_joint(m, side), at)
+            at = at + seen_otherwise(m, side, posed, clicking.read)
+        at = at + habit.get(m, side, posed)
         if clicking.skin_sd_cm:
             at = at + rng.normal(0, clicking.skin_sd_cm, 3)
         pixels[m.id] = camera.project(at) + rng.normal(0, clicking.mark_sd, 2)
@@ -207,7 +247,9 @@ def photograph(
         prop_cm=max(told, 0.0) if told is not None else None,
         marked="joint" if clicking.joints else clicking.how,
         sticker_put="standing" if clicking.sliding else "in_pose",
-        mat=Mat(*MAT, corners, corner_sd_px=max(clicking.corner_sd, 0.3)),
+        mat=None
+        if clicking.bare
+        else Mat(*MAT, corners, corner_sd_px=max(clicking.corner_sd, 0.3)),
         facing={1.0: "right", -1.0: "left"}.get(float(heading_of(pose, side)[0])),
     )
     return Shot(scene, posed, side, camera, spots)
@@ -218,3 +260,39 @@ def seen_joint(mark: Mark, side: str) -> str:
     owner, _, part = mark.body.partition(".")
     whose = {"side": side, "other": other_side(side)}.get(owner, owner)
     return f"{whose}.{part.split('.')[0]}"
+
+
+def seen_otherwise(mark: Mark, side: str, posed: Posed, read: str) -> Array:
+    """How far a joint seen through is marked elsewhere: on its front, where it is taken so."""
+    joint = seen_joint(mark, side)
+    whose, _, part = joint.partition(".")
+    if read == "kneecap" and part == "knee":
+        return posed.spot(f"{whose}.knee.front") - posed.centres[joint]
+    if read == "ankle's front" and part == "ankle":
+        return np.asarray(3.5 * posed.frames[f"{whose}.shin"][:, 0])
+    return np.zeros(3)
+
+
+class Habit:
+    """Where one hand always puts each kind of mark: a step in its bone's frame, cm."""
+
+    def __init__(self, rng: np.random.Generator, cm: float) -> None:
+        self.rng, self.cm = rng, cm
+        self.steps: dict[str, Array] = {}
+
+    def get(self, mark: Mark, side: str, posed: Posed) -> Array:
+        """The step of a mark in the world, left and right put alike."""
+        if not self.cm:
+            return np.zeros(3)
+        owner, _, part = mark.body.partition(".")
+        whose = {"side": side, "other": other_side(side)}.get(owner, owner)
+        kind = part or owner
+        if kind not in self.steps:
+            self.steps[kind] = self.rng.normal(0, self.cm * mark.skin.habit, 3)
+        bone = {"thigh": "thigh", "knee": "thigh", "shin": "shin", "foot": "foot"}.get(mark.skin.on)
+        x, y, z = self.steps[kind]
+        if bone is None or whose not in SIDES:
+            frame = posed.frames["thorax" if mark.skin.on in ("shoulder", "waist") else "pelvis"]
+        else:
+            frame = posed.frames[f"{whose}.{bone}"]
+        return np.asarray(frame @ [x, y * SIDES.get(whose, 1.0), z])

@@ -34,12 +34,12 @@ def truth(shot: Shot) -> dict[str, float]:
     side = (0, 2)
     match shot.scene.pose:
         case "supine-leg-raise":
-            return {"hip_flexion": rise(c[f"{s}.hip"], c[f"{s}.knee"], forward)}
+            return {"leg_line": rise(c[f"{s}.hip"], c[f"{s}.ankle"], forward)}
         case "front-split":
-            front, back = (c[f"{x}.knee"] - c[f"{x}.hip"] for x in (s, o))
+            front, back = (c[f"{x}.ankle"] - c[f"{x}.hip"] for x in (s, o))
             sway = _deg(np.arctan2(front[2], forward * front[0]))
             sway_back = _deg(np.arctan2(back[2], -forward * back[0]))
-            return {"split_angle": 180.0 + sway + sway_back}
+            return {"leg_split": 180.0 + sway + sway_back}
         case "half-split" | "deep-squat":
             mids = [
                 180.0

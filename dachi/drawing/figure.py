@@ -10,29 +10,96 @@ from numpy.typing import NDArray
 
 from dachi.core.body.figure import Landmarks, bones
 from dachi.core.body.pinhole import Camera, look_from
-from dachi.core.body.posing import mark_points, supports_under
-from dachi.core.body.staging import ANYBODY, on_mat, shown_side, within
+from dachi.core.body.posing import supports_under
+from dachi.core.body.staging import ANYBODY, Figure, on_mat, shown_side, within
 from dachi.core.catalogue.poses import Pose
+from dachi.core.measuring.figure_skin import SkinMark, skin_marks
 from dachi.drawing.axes import number, tag, title
 
 Array = NDArray[np.float64]
 
 WIDTH, HEIGHT = 240.0, 170.0
+#: What a close-up shows of it.
+CLOSE_WIDE, CLOSE_HIGH = 36.0, 27.0
 _AROUND = np.array([[1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1.0]])
 
 
 @lru_cache(maxsize=512)
 def guide(pose: Pose, side: str, variant: tuple[tuple[str, str], ...] = ()) -> str:
-    """Return the pose with each of its marks, as SVG; marks carry ``data-mark``."""
-    value = within(pose, 0.6)
-    points, camera = _staged(pose, side, value, dict(variant))
-    found = mark_points(pose.marks, side, points)
+    """Return the pose with each of its marks where the skin is touched, as SVG.
+
+    Marks carry ``data-mark``. The body is the group ``guide-body``, which close-ups draw again.
+    """
+    figure, camera, found = _marked(pose, side, dict(variant))
     dots = ""
-    for m in pose.marks:
-        u, v = camera.project(found[m.id])
-        dots += tag("circle", class_="g-mark", data_mark=m.id, cx=float(u), cy=float(v), r=5.0)
-    content = silhouette(points, camera, supports_under(pose.figure, side, points)) + dots
+    for name, mark in found.items():
+        u, v = camera.project(mark.at)
+        dots += tag("circle", class_="g-mark", data_mark=name, cx=float(u), cy=float(v), r=5.0)
+    supports = supports_under(pose.figure, side, figure.points)
+    body = silhouette(figure.points, camera, supports) + _bones(figure.points, camera)
+    content = tag("g", body, id="guide-body") + dots
     return framed(content, f"{pose.name}: where the marks go")
+
+
+@lru_cache(maxsize=512)
+def closeups(
+    pose: Pose, side: str, variant: tuple[tuple[str, str], ...] = ()
+) -> tuple[tuple[str, str, tuple[str, ...]], ...]:
+    """For each mark its id, a drawing from near by of the guide's body, and what it is not.
+
+    A tick is where the mark goes, crosses are where it does not; the ring inside is the joint.
+    """
+    _, camera, found = _marked(pose, side, dict(variant))
+    drawn = []
+    for m in pose.marks:
+        mark = found[m.id]
+        u, v = (float(c) for c in camera.project(mark.at))
+        content = '<use href="#guide-body"/>'
+        jx, jy = (float(c) for c in camera.project(mark.centre))
+        content += tag("circle", class_="g-joint", cx=jx, cy=jy, r=1.1)
+        for _, at in mark.taken_for:
+            x, y = (float(c) for c in camera.project(at))
+            d = f"M{x - 0.9:.1f} {y - 0.9:.1f}l1.8 1.8m0 -1.8l-1.8 1.8"
+            content += tag("path", class_="g-wrong", d=d)
+        content += tag("circle", class_="g-right", cx=u, cy=v, r=1.7)
+        content += tag("path", class_="g-tick", d=f"M{u - 0.8:.2f} {v:.2f}l0.6 0.7l1.1 -1.4")
+        box = f"{u - CLOSE_WIDE / 2:.1f} {v - CLOSE_HIGH / 2:.1f} {CLOSE_WIDE:g} {CLOSE_HIGH:g}"
+        label = f"{m.label}, from near by"
+        svg = tag(
+            "svg",
+            title(label) + content,
+            viewBox=box,
+            class_="glyph nearby-drawing",
+            role="img",
+            aria_label=label,
+        )
+        drawn.append((m.id, svg, tuple(words for words, _ in mark.taken_for)))
+    return tuple(drawn)
+
+
+def _marked(
+    pose: Pose, side: str, variant: Mapping[str, str]
+) -> tuple[Figure, Camera, dict[str, SkinMark]]:
+    value = within(pose, 0.6)
+    figure = on_mat(pose, side, value, variant=variant)
+    camera = filling([figure.points], _lift(pose))
+    return figure, camera, skin_marks(pose, side, figure, variant)
+
+
+def _bones(points: Landmarks, camera: Camera) -> str:
+    """Thighs, shins and the line of the hips, drawn through the body."""
+    lines = ""
+    for a, b in (
+        ("left.hip", "right.hip"), ("left.hip", "left.knee"), ("left.knee", "left.ankle"),
+        ("right.hip", "right.knee"), ("right.knee", "right.ankle"),
+    ):  # fmt: skip
+        (x1, y1), (x2, y2) = camera.project(points[a]), camera.project(points[b])
+        lines += tag("path", class_="g-bone", d=f"M{x1:.1f} {y1:.1f}L{x2:.1f} {y2:.1f}")
+    return lines
+
+
+def _lift(pose: Pose) -> float:
+    return 0.45 if pose.camera.height_cm > 100 else 0.08
 
 
 @lru_cache(maxsize=512)
@@ -62,8 +129,7 @@ def _staged(
 ) -> tuple[Landmarks, Camera]:
     """The posed figure and a camera that fills the drawing with it."""
     points = on_mat(pose, side, value, variant=variant).points
-    lift = 0.45 if pose.camera.height_cm > 100 else 0.08
-    return points, filling([points], lift)
+    return points, filling([points], _lift(pose))
 
 
 def filling(positions: list[Landmarks], lift: float) -> Camera:

@@ -167,7 +167,9 @@ def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
             raise PersonError(f"readings.{i}: there is no pose {row['pose']!r}")
         families = catalogue().pose(row["pose"]).families
         wanted = row.get("measure") or families[0].family
-        headline = next((m for m in families if m.family == wanted), None)
+        pose = catalogue().pose(row["pose"])
+        known = wanted in {m.family for m in pose.charted}
+        headline = pose.now(wanted) if known else None
         if headline is None:
             raise PersonError(f"readings.{i}: {row['pose']} has no measure {wanted!r}")
         sd = float(row.get("sd") or 0.0)

@@ -86,7 +86,6 @@ def _view(where: str, data: Any) -> PhotoView:
     )
 
 
-
 def _point(where: str, pair: list[float]) -> tuple[float, float]:
     x, y = float(pair[0]), float(pair[1])
     if not (math.isfinite(x) and math.isfinite(y)):

@@ -45,14 +45,18 @@ def add(
     mode: str,
     target: float,
     due_on: str | None,
+    took_over: str | None = None,
 ) -> int:
-    """Set a goal; an open one for the same measure, side and mode is closed."""
+    """Set a goal; an open one for the same measure, side and mode is closed.
+
+    ``took_over`` is a family whose goals the measure has taken over.
+    """
     if not belongs(db, PERSON, practitioner_id, coach_id):
         raise Conflict("There is no such practitioner.")
     db.execute(
-        "UPDATE goal SET closed_at = ? WHERE practitioner_id = ? AND pose = ? AND family = ?"
-        " AND side = ? AND mode = ? AND closed_at IS NULL",
-        (db.now(), practitioner_id, pose, family, side, mode),
+        "UPDATE goal SET closed_at = ? WHERE practitioner_id = ? AND pose = ?"
+        " AND family IN (?, ?) AND side = ? AND mode = ? AND closed_at IS NULL",
+        (db.now(), practitioner_id, pose, family, took_over or family, side, mode),
     )
     cursor = db.execute(
         "INSERT INTO goal (practitioner_id, pose, family, side, mode, target, due_on, created_at)"

@@ -17,6 +17,7 @@ class ShownMark:
     id: str
     label: str
     where: str
+    not_the: tuple[str, ...]
     x: float
     y: float
     state: str
@@ -34,6 +35,16 @@ def shown(at: Surroundings, marking: Marking, states: Mapping[str, str]) -> list
         if m.id in marking.mark_sds and state != "guess":
             state = "seen" if m.id in marking.seen else "sticker"
         found.append(
-            ShownMark(m.id, m.label, m.where, x, y, state, marking.mark_sds.get(m.id), key)
+            ShownMark(
+                m.id,
+                m.label,
+                m.where,
+                tuple(n.words for n in m.skin.not_the),
+                x,
+                y,
+                state,
+                marking.mark_sds.get(m.id),
+                key,
+            )
         )
     return found

@@ -81,7 +81,7 @@ def to_chart(case: InChromium, page: Page) -> None:
     page.goto(f"{case.base}/p/{case.pid}?pose={LEG_RAISE}")  # type: ignore[attr-defined]
 
 
-def value_of(page: Page, measure: str = "hip_flexion") -> float:
+def value_of(page: Page, measure: str = "leg_line") -> float:
     return float(page.locator(f'#strip [data-measure="{measure}"]').get_attribute("data-value"))
 
 

@@ -28,7 +28,7 @@ class Progress(InChromium):
         for taken_at, value, seed in VISITS:
             self.marked_visit(taken_at, value, seed)
         goals.add(
-            self.db, self.coach.id, self.pid, pose=LEG_RAISE, family="hip_flexion", side="left",
+            self.db, self.coach.id, self.pid, pose=LEG_RAISE, family="leg_line", side="left",
             mode="passive", target=90, due_on=day_ago(-156),
         )  # fmt: skip
         goals.annotate(self.db, self.coach.id, self.pid, day_ago(67), "holiday", "At sea.")
@@ -54,7 +54,7 @@ class Progress(InChromium):
         page = self.page
         page.get_by_role("link", name="Runa").first.click()
         expect(page.locator(".hip-circle")).to_have_count(2)
-        expect(page.locator(".goals")).to_contain_text("hip flexion 90°")
+        expect(page.locator(".goals")).to_contain_text("leg above the floor 90°")
         page.locator(".tile a").first.click()
         expect(page.locator(".c-ring")).to_have_count(3)
         expect(page.locator(".c-target")).to_have_count(1)
@@ -62,7 +62,7 @@ class Progress(InChromium):
         page.locator("a.c-session").nth(1).hover()
         detail = page.locator("#ring-detail")
         expect(detail).to_be_visible()
-        expect(detail).to_contain_text(f"{say_day(VISITS[1][0])}: 71°")
+        expect(detail).to_contain_text(f"{say_day(VISITS[1][0])}: 70°")
         picture = page.locator("#ring-detail img")
         for _ in range(100):
             if picture.evaluate("i => i.naturalWidth") > 300:

@@ -41,7 +41,7 @@ class Arranged(Studio):
         return assessments.add_trial(self.db, self.coach.id, self.aid, photo, Slot(LEG_RAISE, "left", mode, number), variant={}, position_id=position, **more)  # fmt: skip
 
     def mark(self, value: float, **more: object) -> int:
-        reading = Reading("hip_flexion", "hip flexion", "deg", value, 1.0, value, value, True)
+        reading = Reading("leg_line", "leg above the floor", "deg", value, 1.0, value, value, True)
         result = Result("", "mat", LEG_RAISE, (reading,), (), None, ())
         marking = Marking(marks={"hip": (1.0, 2.0)}, corners={"near_left": (value, 0.0)})
         marking_id = markings.save(self.db, self.coach.id, self.tid, marking, **more)

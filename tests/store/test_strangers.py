@@ -51,7 +51,7 @@ OPEN = {
     "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour", "rows.belongs",
     "accounts.keep_put_away_days", "accounts.keep_usual_marked", "erasures.begin", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
-READING = Reading("hip_flexion", "hip flexion", "deg", 70.0, 1.0, 68.0, 72.0, True)
+READING = Reading("leg_line", "leg above the floor", "deg", 70.0, 1.0, 68.0, 72.0, True)
 CHECK = CheckResult("knee_bend", "knee", 3.0, 1.0, "deg", 8.0, "ok", "Straight.")
 RESULT = Result("", "mat", LEG_RAISE, (READING,), (CHECK,), None, ())
 LINE = SheetLine(LEG_RAISE, "left", "passive", 2)
@@ -71,7 +71,7 @@ OWN_WORDS = {
     ("photos.under_key", "once_key"): "k", ("photos.with_cards", "but"): 0, ("photos.outlined", "but"): 0, ("photos.set_doubtful", "count"): 1, ("assessments.read_elsewhere", "source"): "a table", ("invitations.take_back", "invitation_id"): 1, ("erasing.put_away", "before"): ago(-1), ("assessments.hold_with", "other"): None,
     ("felt.at_visit", "kind"): "tighter", ("felt.at_visit", "answer"): "left",
     ("felt.at_session", "kind"): "again", ("felt.at_session", "answer"): "freer",
-    ("remarks.add", "readings"): {"hip_flexion": 71.0}, ("remarks.add", "first"): {"hip_flexion": 70.0},
+    ("remarks.add", "readings"): {"leg_line": 71.0}, ("remarks.add", "first"): {"leg_line": 70.0},
     ("sessions.number_of", "token"): "a token", ("sessions.end", "session_id"): 1,
     ("happenings.note", "what"): "signed in", ("happenings.lately", "what"): "signed in",
     ("happenings.lately", "since"): ago(9), ("happenings.of_coach", "most"): 9,
@@ -110,11 +110,11 @@ class Strangers(Studio):
         unsorted_photos.add(db, me, self.aid, self.photo, "a.jpg")
         second_opinions.give(db, me, self.tid, OPINION)
         felt.at_visit(db, me, self.aid, "start", "stiff")
-        remarks.add(db, me, self.tid, "again", {}, {"hip_flexion": 71.0}, {"hip_flexion": 70.0})
+        remarks.add(db, me, self.tid, "again", {}, {"leg_line": 71.0}, {"leg_line": 70.0})
         run_sheets.save(db, me, self.aid, [LINE])
         day_states.save(db, me, self.aid, STATE)
         self.goal = goals.add(
-            db, me, pid, pose=LEG_RAISE, family="hip_flexion", side="left", mode="passive",
+            db, me, pid, pose=LEG_RAISE, family="leg_line", side="left", mode="passive",
             target=90.0, due_on=None,
         )  # fmt: skip
         goals.annotate(db, me, pid, day_ago(3), "plan", "New plan.")
@@ -135,7 +135,7 @@ class Strangers(Studio):
             "goal_id": self.goal, "annotation_id": note.id, "proposal_id": offered.id,
             "entry_id": self.entry, "log_id": self.entry, "photo_ids": [self.photo],
             "slot": Slot(LEG_RAISE, "right", "passive", 1), "pose": LEG_RAISE, "side": "left",
-            "mode": "passive", "family": "hip_flexion", "target": 80.0, "due_on": None,
+            "mode": "passive", "family": "leg_line", "target": 80.0, "due_on": None,
             "variant": {}, "number": 1, "marking": marking, "result": RESULT, "made_from": "w",
             "body": {"x": 1}, "region": Region(1.0, 2.0, 3.0), "name": "b.jpg", "seen": 1,
             "reason": "second thoughts", "on": day_ago(1), "by": "a physiotherapist",
@@ -225,7 +225,7 @@ class Strangers(Studio):
         self.assertEqual(felt.of_visit(db, me, self.aid), {"start": "stiff"})
         self.assertEqual(felt.of_practitioner(db, me, pid), [(ago(5), {"start": "stiff"})])
         (again,) = remarks.of_coach(db, me)
-        self.assertEqual(again.twice["hip_flexion"], Twice(70.0, 71.0))
+        self.assertEqual(again.twice["leg_line"], Twice(70.0, 71.0))
         self.assertEqual(remarks.unseen(db, me), self.tid)
         state = day_states.of_assessment(db, me, self.aid)
         assert state is not None

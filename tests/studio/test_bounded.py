@@ -166,7 +166,7 @@ class Odd(Boxes):
         me, pid = self.coach.id, self.pid
         (aid,) = self.db.execute("SELECT id FROM assessment").fetchone()
         tid, photo = self.db.execute("SELECT id, photo_id FROM trial WHERE number = 1").fetchone()
-        goals.add(self.db, me, pid, pose=LEG_RAISE, family="hip_flexion", side="left", mode="passive", target=90.0, due_on=day_ago(-90))  # fmt: skip
+        goals.add(self.db, me, pid, pose=LEG_RAISE, family="leg_line", side="left", mode="passive", target=90.0, due_on=day_ago(-90))  # fmt: skip
         goals.annotate(self.db, me, pid, day_ago(3), "injury", "fell")
         practitioners.update(self.db, me, pid, email="runa@quay.example", schools={"trials": "best"}, comes_for=("front-split",), props=("mat", "strap"), breath_s=8.0)  # fmt: skip
         practitioners.plan_visit(self.db, me, pid, f"{day_ago(-2)}T09:00")
@@ -178,7 +178,7 @@ class Odd(Boxes):
         unsorted_photos.add(self.db, me, aid, photo, "a.jpg")
         unsorted_photos.set_joints(self.db, me, aid, photo, {"left.knee": (5.0, 6.0)})
         felt.at_visit(self.db, me, aid, "start", "stiff")
-        remarks.add(self.db, me, tid, "again", {"hip": (1.0, 2.0)}, {"hip_flexion": 71.0}, {"hip_flexion": 70.0})  # fmt: skip
+        remarks.add(self.db, me, tid, "again", {"hip": (1.0, 2.0)}, {"leg_line": 71.0}, {"leg_line": 70.0})  # fmt: skip
         signing.sign_off(self.db, me, aid)
         signing.reopen(self.db, me, aid, "once more")
         weeks.save_profile(self.db, me, pid, Profile(level=2, minutes=20.0, weekdays=(0, 3), by_day={3: 30.0}, tuned=Tuned(longer={"lizard": 1.5}, easy_until=day_ago(-3))))  # fmt: skip

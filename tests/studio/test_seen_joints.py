@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from dachi.core.body.anatomy import exchanged
+from dachi.core.measuring import fuse
 from dachi.core.measuring.calibration import Mat, solve_mat
 from dachi.core.measuring.fuse import Fused
 from dachi.core.measuring.scene import Image, Point
@@ -126,7 +127,11 @@ class Waiting(Pages):
     def a_reading_too_wide_wants_every_mark_looked_at(self, at: Surroundings) -> None:
         wants = []
         for limit in (0.5, 90.0):
-            with mock.patch.object(opening, "WIDE_DEG", limit):
+            with (
+                mock.patch.object(opening, "WIDE_DEG", limit),
+                # The ankle in front is hardly doubted: as if it were not at all.
+                mock.patch.object(fuse, "DOUBTFUL", 0.1),
+            ):
                 wants.append([n for n, s in start(self.work, at)[1].items() if s == "guess"])
         self.assertEqual(set(wants[0]), set(at.pose.required))
         self.assertLess(len(wants[1]), len(wants[0]))

@@ -556,13 +556,16 @@ class Rows(unittest.TestCase):
         self.assertEqual(trial_values([own], POSE, POSE.headline.family), [])
 
     def test_what_photographs_are_laid_on(self) -> None:
-        """The headline's joint and the end of its limb; else the first two marks there are."""
+        """The headline's joint and the end of its bone; else the first two marks there are."""
         m = POSE.headline
         assert m.fan is not None
         marks = {"a": (1.0, 2.0), "b": (3.0, 4.0), "c": (5.0, 6.0)}
-        self.assertEqual(comparing.anchors([m], marks), ((1.0, 2.0), (3.0, 4.0)))
+        self.assertEqual(comparing.anchors(POSE, [m], marks), ((1.0, 2.0), (3.0, 4.0)))
         told = marks | {m.fan.vertex: (10.0, 10.0), m.fan.to: (10.0, 100.0)}
-        self.assertEqual(comparing.anchors([m], told), ((10.0, 10.0), (10.0, 100.0)))
+        self.assertEqual(comparing.anchors(POSE, [m], told), ((10.0, 10.0), (10.0, 100.0)))
+        # A line over two bones is laid on the first of them.
+        knee = told | {"knee": (10.0, 50.0)}
+        self.assertEqual(comparing.anchors(POSE, [m], knee), ((10.0, 10.0), (10.0, 50.0)))
         x, y, scale = comparing.align((10.0, 10.0), (10.0, 100.0))
         self.assertEqual((scale, x + scale * 10.0), (2.0, 500.0))
         self.assertAlmostEqual(y + scale * 10.0, 0.66 * 760.0)

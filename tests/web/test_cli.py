@@ -72,7 +72,7 @@ class Demo(unittest.TestCase):
             told = json.loads(demo.STUDIO.read_text("utf-8"))["people"]
             known = next(p for p in told if p["call_name"] == "Runa")["visits"]
             truths = [
-                shot["true"]["hip_flexion"]
+                shot["true"]["leg_line"]
                 for visit in sorted(known, key=lambda v: -v["days_ago"])
                 for shot in visit["shots"]
                 if shot["pose"] == "supine-leg-raise"

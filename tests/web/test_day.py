@@ -659,7 +659,7 @@ class Schools(Day):
                 )
                 found = markings.readings(self.db, self.coach.id, tid)
                 (head,) = (r.label for r in found if r.headline)
-                self.assertEqual(head, "leg line" if chosen == "height" else "hip flexion")
+                self.assertEqual(head, "leg above the floor")
                 way = compared_variant(catalogue().pose(LEG_RAISE), json.dumps({"knee": value}))
                 query = {"pose": LEG_RAISE, "variant": way}
                 page = self.text(self.client.get(f"/p/{self.pid}", query_string=query))

@@ -52,7 +52,7 @@ class Marit(Pages):
         self.tid = self.shot(self.aid)
         self.upload(self.aid, plain_picture(800, 600), "second.jpg", number="2")
         goals.add(
-            self.db, me, self.pid, pose=LEG_RAISE, family="hip_flexion", side="left",
+            self.db, me, self.pid, pose=LEG_RAISE, family="leg_line", side="left",
             mode="passive", target=90.0, due_on=None,
         )  # fmt: skip
         weeks.save_profile(self.db, me, self.pid, Profile(level=2, minutes=10.0, weekdays=(0, 3)))

@@ -150,7 +150,7 @@ class Work(Pages):
         tid = self.shot()
         _, truth = rendered()
         page = self.text(self.post(f"/t/{tid}/read", self.marks_form(truth)))
-        value = float(re.search(r'data-measure="hip_flexion" data-value="([\d.]+)"', page)[1])
+        value = float(re.search(r'data-measure="leg_line" data-value="([\d.]+)"', page)[1])
         self.assertAlmostEqual(value, truth["true_value_deg"], delta=1.0)
         self.assertIn("fan-rim", page)
         self.assertIn("Camera turned 9°", page)
@@ -231,7 +231,7 @@ class Work(Pages):
             self.assertIn(words, self.text(answer))
         answer = self.post(f"/a/{aid}/simulate", place | shot)
         page = self.text(self.client.get(answer.headers["Location"]))
-        self.assertIn("True hip flexion: 70.0°", page)
+        self.assertIn("True leg above the floor: 70.0°", page)
         with self.client.get("/photo/1/preview.jpg") as picture:
             self.assertEqual(picture.content_type, "image/jpeg")
 

@@ -322,7 +322,7 @@ class Plans(History):
             self.coach.id,
             self.pid,
             pose=LEG_RAISE,
-            family="hip_flexion",
+            family="leg_line",
             side="left",
             mode="passive",
             target=90,
@@ -430,7 +430,7 @@ class Summaries(History):
         self.visit(3, {(LEG_RAISE, "left", "passive"): [60, 70, 80]})
         other = practitioners.add(self.db, self.coach.id, "Ilo")
         self.visit(3, {(LEG_RAISE, "left", "passive"): [70, 70, 70]}, other)
-        found = summaries.others_evidence(self.db, self.coach.id, other, LEG_RAISE, "hip_flexion")
+        found = summaries.others_evidence(self.db, self.coach.id, other, LEG_RAISE, "leg_line")
         ((own,),) = found.values()
         self.assertEqual((own.within, own.within_df, own.between_df), (200.0, 2.0, 0.0))
 

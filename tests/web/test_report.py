@@ -86,7 +86,7 @@ class Reports(Pages):
         self.assertIn(wedge[0], overlay.fans([kept], again.readings, {fan.measure: "left"}, 1600))
 
     def test_pictures_only_as_consent_says(self) -> None:
-        key = "supine-leg-raise.hip_flexion"
+        key = "supine-leg-raise.leg_line"
         keys = [k for k, _, _ in report.offered(self.work, self.visit)]
         self.assertIn(key, keys)
 
@@ -124,7 +124,7 @@ class Reports(Pages):
 
     def test_it_is_made_in_the_background_and_fetched_by_its_coach_alone(self) -> None:
         page = self.text(self.client.get(f"/a/{self.visits[1]}/report"))
-        self.assertIn("Supine leg raise: hip flexion", page)
+        self.assertIn("Supine leg raise: leg above the floor", page)
         answer = self.post(f"/a/{self.visits[1]}/report", {"measure": "nonsense"})
         self.assertEqual(answer.status_code, 422)
         for size, box in (
@@ -132,7 +132,7 @@ class Reports(Pages):
             ("letter", "612.00 792.00"),
             ("x", "595.28 841.89"),
         ):
-            form = {"pictures": "supine-leg-raise.hip_flexion", "size": size, "reader": "x"}
+            form = {"pictures": "supine-leg-raise.leg_line", "size": size, "reader": "x"}
             answer = self.post(f"/a/{self.visits[1]}/report", form)
             state = self.text(answer)
             for _ in range(200):

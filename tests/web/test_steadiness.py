@@ -40,11 +40,11 @@ class Steadiness(History):
         answer = self.text(self.post(f"/t/{tid}/again/read", form))
         self.assertNotIn("big-number", answer)
         self.assertIn('data-guesses="0"', answer)
-        form["mark-knee-x"] = float(form["mark-knee-x"]) + 9
+        form["mark-ankle-x"] = float(form["mark-ankle-x"]) + 12
         said = self.text(self.post(f"/t/{tid}/again", form, follow_redirects=True))
-        self.assertRegex(said, r"hip flexion: \d+° the first time, \d+° now")
+        self.assertRegex(said, r"leg above the floor: \d+° the first time, \d+° now")
         (kept,) = remarks.of_coach(self.db, self.coach.id)
-        pair = kept.twice["hip_flexion"]
+        pair = kept.twice["leg_line"]
         headline = next(r for r in first if r.headline)
         self.assertAlmostEqual(pair.first, headline.value)
         self.assertGreater(abs(pair.again - pair.first), 0.5)

@@ -25,7 +25,7 @@ class EveryAddress(Pages):
             self.coach.id,
             self.pid,
             pose=LEG_RAISE,
-            family="hip_flexion",
+            family="leg_line",
             side="left",
             mode="passive",
             target=90.0,

@@ -23,6 +23,7 @@ from dachi.core.catalogue.poses import (
     Measure,
     Pose,
     SkinSpot,
+    TakenFor,
     Variant,
 )
 from dachi.core.catalogue.problems import (
@@ -57,10 +58,14 @@ class MarkEntry(DataEntry, frozen=True):
 class SkinEntry(DataEntry, frozen=True):
     """Where a kind of mark lies from its joint (see ``SkinSpot``)."""
 
-    on: Literal["thigh", "knee", "shin", "foot", "pelvis", "middle", "waist", "shoulder", "free"]
+    on: Literal[
+        "thigh", "knee", "shin", "foot", "pelvis", "middle", "waist", "shoulder", "free", "fold"
+    ]
     step: tuple[float, float, float]
     sd: tuple[float, float, float]
     habit: float = 1.0
+    sd_told: tuple[float, float, float] | None = None
+    not_the: tuple[TakenFor, ...] = ()
 
 
 class ContactEntry(DataEntry, frozen=True):
@@ -123,6 +128,8 @@ class MeasureEntry(DataEntry, frozen=True):
     leg: Literal["own", "other"] = "own"
     note: str = ""
     side: Literal["left", "right"] | None = None
+    second: bool = False
+    follows: str | None = None
     family: str = ""
     family_label: str = ""
     when: dict[str, str] = {}
@@ -236,7 +243,7 @@ def build_skin(entries: Mapping[str, Mapping[str, Any]]) -> dict[str, SkinSpot]:
     found = {}
     for name, entry in entries.items():
         e = _part(SkinEntry, entry, f"skin {name!r}")
-        found[name] = SkinSpot(e.on, e.step, e.sd, e.habit)
+        found[name] = SkinSpot(e.on, e.step, e.sd, e.habit, e.sd_told, e.not_the)
     return found
 
 

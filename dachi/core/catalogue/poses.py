@@ -15,19 +15,30 @@ from dachi.core.catalogue.formula import Formula
 
 
 @dataclass(frozen=True)
+class TakenFor:
+    """A place that a mark is confused with: in words, and how far it lies off, cm, as ``step``."""
+
+    words: str
+    by: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
 class SkinSpot:
     """Where a mark lies from the centre of its joint: front, outwards, up of segment ``on``, cm.
 
-    ``sd`` is the spread between people, ``habit`` (cm, each way) that of where one coach or
-    another always puts it. ``on``: ``thigh`` (from the hip), ``knee``, ``shin`` (from
-    the ankle), ``foot``, ``pelvis`` (from a hip), ``middle`` (from between the hips), ``waist``,
-    ``shoulder``, or ``free``: no part of the skeleton.
+    ``on``: ``thigh`` (from the hip), ``knee``, ``shin`` (from the ankle), ``foot``, ``pelvis``
+    (from a hip), ``fold`` (the same, standing for the hip's centre), ``middle`` (from between the
+    hips), ``waist``, ``shoulder``, or ``free``: no part of the skeleton. ``sd`` is the spread
+    between people (``sd_told`` where thigh and shin are known), ``habit`` (cm, each way) that of
+    where one coach or another always puts it, ``not_the`` what it is taken for.
     """
 
     on: str
     step: tuple[float, float, float]
     sd: tuple[float, float, float]
     habit: float = 1.0
+    sd_told: tuple[float, float, float] | None = None
+    not_the: tuple[TakenFor, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -122,7 +133,8 @@ class Measure:
     the other. ``plausible`` bounds what hips do. ``when`` names the
     variants the measure is taken in, ``headline_when`` those in which it is the headline;
     it is none where ``headline_unless`` is measured. ``needs`` are marks without which it
-    would only be guessed.
+    would only be guessed. ``second`` was a headline before and keeps a chart of its own, which
+    nothing is judged by; ``follows`` names the one whose goals a headline has taken over.
     """
 
     id: str
@@ -144,6 +156,8 @@ class Measure:
     headline_when: Mapping[str, str] = field(default_factory=dict)
     headline_unless: str | None = None
     needs: tuple[str, ...] = ()
+    second: bool = False
+    follows: str | None = None
     plausible: tuple[float, float] | None = None
 
     def heads(self, variant: Mapping[str, str]) -> bool:
@@ -242,6 +256,16 @@ class Pose:
     def headlines(self) -> tuple[Measure, ...]:
         """Every measure that is charted."""
         return tuple(m for m in self.measures if m.headline)
+
+    @property
+    def charted(self) -> tuple[Measure, ...]:
+        """One measure for each chart there is: of headlines, and of what was one before."""
+        return (*self.families, *(m for m in self.measures if m.second))
+
+    def now(self, family: str) -> Measure:
+        """The measure whose chart a goal or a gate of a family looks at today."""
+        heads = self.families
+        return next((m for m in heads if family in (m.family, m.follows)), heads[0])
 
     @property
     def families(self) -> tuple[Measure, ...]:

@@ -239,13 +239,14 @@ def seen(
     variant: Mapping[str, str],
     contacts: tuple[Point, ...],
     how: tuple[str, ...],
+    told: bool = False,
 ) -> Seen:
     """Put marks on the skeleton: where each lies on the skin and which centre it stands for.
 
     ``how`` each was set: a joint's centre has no skin over it, and stickers put on while
-    standing stay behind where the skin slides.
+    standing stay behind where the skin slides. ``told``: thigh and shin are known.
     """
-    return _seen(marks, names["side"], near_leg(pose, variant), contacts, how)
+    return _seen(marks, names["side"], near_leg(pose, variant), contacts, how, told)
 
 
 def near_leg(pose: Pose, variant: Mapping[str, str]) -> str | None:
@@ -260,6 +261,7 @@ def _seen(
     nearer: str | None,
     contacts: tuple[Point, ...],
     how: tuple[str, ...],
+    told: bool,
 ) -> Seen:
     skin, centres, sds = [], [], []
     for m, way in zip(marks, how, strict=True):
@@ -273,7 +275,7 @@ def _seen(
             facing_in = part.endswith(".inner")
             if facing_in == (m.leg == nearer):
                 x, y, z = spot.step
-                spot = SkinSpot(spot.on, (x, -y, z), spot.sd)
+                spot = replace(spot, step=(x, -y, z))
         if spot.on == "waist" and owner not in names:
             # The side that the camera sees.
             side = own
@@ -286,7 +288,7 @@ def _seen(
         skin.append(_skin_point(spot, side, sliding=way == "sliding" and part == "hip.outer"))
         slid = way == "sliding" and part in SLIDES
         loose = SLIDING_SPREAD if slid else 1.0
-        x, y, z = spot.sd
+        x, y, z = spot.sd_told if told and spot.sd_told is not None else spot.sd
         sds.append((loose * x, loose * y, loose * z))
     extra = other_side(own)
     centres += [joint_point(f"{own}.hip"), joint_point(f"{extra}.hip")]
@@ -317,7 +319,7 @@ def together(found: list[Seen]) -> Seen:
 
 
 #: Parts whose marks stand for a joint's centre, and how well one that is given is known, cm.
-JOINTED = ("thigh", "knee", "shin", "shoulder")
+JOINTED = ("thigh", "fold", "knee", "shin", "shoulder")
 CENTRE_SD = 0.5
 #: Points of the body over which skin slides by centimetres when a limb moves under it, and how
 #: much wider they spread then.
@@ -340,7 +342,7 @@ def _skin_point(spot: SkinSpot, side: str, sliding: bool = False) -> Point:
             return Point(
                 f"{side}.foot", (0, step[1], step[2]), side, of_foot=(step[0] / 18.0, 0, 0)
             )
-        case "pelvis":
+        case "pelvis" | "fold":
             return Point("pelvis", step, side, of_hips=1.0)
         case "middle":
             return Point("pelvis", step, side)
@@ -353,7 +355,7 @@ def _skin_point(spot: SkinSpot, side: str, sliding: bool = False) -> Point:
 
 def _centre(spot: SkinSpot, part: str, side: str) -> Point:
     match spot.on:
-        case "thigh":
+        case "thigh" | "fold":
             return joint_point(f"{side}.hip")
         case "knee":
             return joint_point(f"{side}.knee")

@@ -387,7 +387,8 @@ def _seen_in(view: View, prior: Held, last: bool) -> Seen:
     names = sides_for(view.pose, scene.side, variant, view.forward)
     marks = tuple(m for m in view.marks if m.skin.on != "free")
     how = tuple(scene.skin_way(m.id) for m in marks)
-    return seen(view.pose, marks, names, variant, prior.contacts if last else (), how)
+    told = BONES.keys() <= scene.segments_cm.keys()
+    return seen(view.pose, marks, names, variant, prior.contacts if last else (), how, told)
 
 
 def sampled(found: Solution, points: Points) -> tuple[Array, Array, Array, Array]:

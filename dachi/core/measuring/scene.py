@@ -186,8 +186,10 @@ class Result:
     fans: tuple[LaidFan, ...] = ()
     #: Lengths that a reconstructed body tells, by segment.
     bones: Mapping[str, Bone] = field(default_factory=dict)
-    #: Joints of a reconstructed body; none where marks are joints already.
+    #: Joints of a reconstructed body.
     body: tuple[BodyAngle, ...] = ()
+    #: Whether the value itself is told, not only its change: some marks ask for known lengths.
+    level_known: bool = True
 
     @property
     def status(self) -> str:

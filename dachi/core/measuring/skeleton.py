@@ -40,8 +40,8 @@ SEGMENT = {name: i for i, name in enumerate(SEGMENTS)}
 #: Usual lengths of an adult 170 cm tall, cm, as ``NAMES`` ends, with their spread at that height.
 #: Between Drillis and Contini's fractions of height and those of scanned bodies, which disagree
 #: by 3 cm in the thigh.
-USUAL_LENGTHS = np.array([9.1, 39.0, 42.0, 50.0, 18.0])
-OWN_SD = np.array([0.7, 2.2, 1.6, 2.0, 1.2])
+USUAL_LENGTHS = np.array([9.1, 39.0, 42.0, 49.0, 18.0])
+OWN_SD = np.array([0.7, 2.2, 1.6, 2.5, 1.2])
 #: Spread of height between adults, as a share.
 HEIGHT_SD = 0.065
 

@@ -16,6 +16,7 @@ from dachi.core.measuring.asked import forward_of
 from dachi.core.measuring.body_priors import SLIDES
 from dachi.core.measuring.figure_match import MISFIT_LIMIT, match_figure
 from dachi.core.measuring.posterior import Frames, Posterior, beside, blend
+from dachi.core.measuring.reconstruct import BONES
 from dachi.core.measuring.scene import CheckResult, LaidFan, Reading, Result, Scene, SceneError
 from dachi.core.rules import Z95
 
@@ -83,7 +84,15 @@ def read(scene: Scene, pose: Pose, marks: tuple[Mark, ...], found: tuple[Posteri
         fans=_fans(taken, readings, frames, present),
         bones=body.bones if calibrated else {},
         body=body.body,
+        level_known=_level_known(scene, marks),
     )
+
+
+def _level_known(scene: Scene, marks: tuple[Mark, ...]) -> bool:
+    """Whether thigh and shin are known where a mark says less than they do."""
+    if all(m.skin.sd_told is None or scene.marked_as(m.id) == "joint" for m in marks):
+        return True
+    return BONES.keys() <= scene.segments_cm.keys()
 
 
 def _widths(
@@ -103,8 +112,12 @@ def _widths(
     width = np.array([[pose.held.width], [pose.held.change_width]])
     if not calibrated:
         width = width * pose.held.bare_width
-    elif any(scene.sd_of(m.id) > LOOSE * scene.sd_of("") for m in marks):
-        # Fitted to clicks: marks this loose miss together, which priors do not know.
+    elif any(
+        scene.sd_of(m.id) > LOOSE * scene.sd_of("") or scene.marked_as(m.id) == "joint"
+        for m in marks
+    ):
+        # Fitted to clicks on skin: marks this loose miss together, which priors do not know, and
+        # joints' centres come from anywhere, from any camera.
         width = np.maximum(width, 1.0)
     widths[:, : len(heads)] = np.where(heads, width, 1.0)
     return widths
@@ -133,6 +146,11 @@ def _warnings(
             "whether the limb lies on the floor or is held up is not plain from this photograph: "
             "say the height of its support (0 on the floor), or photograph the hold from the "
             "side as well"
+        )
+    if not _level_known(scene, marks):
+        yield (
+            "its change counts, its level not yet: that asks for the lengths of thigh and shin, by "
+            "tape on the record, or learnt after four shots of earlier visits"
         )
     doubtful = next((r for r in readings if r.headline and r.unit == "deg"), None)
     calibrated = body.estimate.method == "mat"

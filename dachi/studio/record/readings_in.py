@@ -147,7 +147,7 @@ def _measure(pose: Pose, text: str) -> Measure:
     plain = text.strip().lower()
     if not plain:
         return pose.headline
-    for m in pose.headlines:
+    for m in (*pose.headlines, *pose.charted):
         if plain in (m.id, m.family_label.lower(), m.label.lower()):
             return m
     raise _Wrong(f"{pose.name} has no measure called “{text[:40]}”")

@@ -36,6 +36,7 @@ def set_goal(
                 goals.add(
                     work.db, work.coach, who.id, pose=pose.id, family=measure.family, side=one,
                     mode=mode, target=target, due_on=due.isoformat() if due is not None else None,
+                    took_over=measure.follows,
                 )  # fmt: skip
 
 

@@ -16,7 +16,7 @@ from dachi.store import assessments, goals
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
 from dachi.studio.verdicts import overview, summaries
-from dachi.studio.verdicts.histories import day_number
+from dachi.studio.verdicts.histories import day_number, family_now
 from dachi.studio.verdicts.summaries import judged, label_of
 from dachi.studio.work import Work
 
@@ -45,7 +45,7 @@ def asked(
     work: Work, pid: int, pose: Pose, family: str, include: tuple[str, ...], variant: str | None
 ) -> Asked:
     """The chart of a pose's measure under chosen conditions."""
-    measure = next((m for m in pose.families if m.family == family), pose.families[0])
+    measure = next((m for m in pose.charted if m.family == family), pose.now(family))
     prefer = {"variant": variant} if variant is not None else None
     series = judged(work, pid, pose, measure.family, include=include, prefer=prefer)
     label = label_of(work, pose, measure, series)
@@ -65,7 +65,7 @@ def drawn(
         (
             g.target
             for g in goals.of_practitioner(work.db, work.coach, who.id)
-            if (g.pose, g.family) == wanted
+            if (g.pose, family_now(g)) == wanted
         ),
         None,
     )

@@ -58,7 +58,7 @@ def placed(around: Around, trial_id: int, pose: Pose, side: str, family: str) ->
     fan = overlay.fans(laid, readings, sides, max(photo.width, photo.height))
     headline = next((r for r in readings if r.headline and r.id in ids), None)
     reading, value = ("", None) if headline is None else (overlay.degrees(headline), headline.value)
-    place = align(*anchors(own, newest[0].marks))
+    place = align(*anchors(pose, own, newest[0].marks))
     transform = f"translate({place[0]:.1f} {place[1]:.1f}) scale({place[2]:.4f})"
     drawn = tuple(f for f in map(drawn_fan, laid) if f is not None)
     return PlacedPhoto(trial, photo, visit.taken_at, transform, fan, reading, value, place, drawn)
@@ -109,11 +109,16 @@ def say_difference(
     )
 
 
-def anchors(measures: Sequence[Measure], marks: Mapping[str, Point]) -> tuple[Point, Point]:
-    """The two marks photographs are aligned on: the headline's joint and the end of its limb."""
+def anchors(
+    pose: Pose, measures: Sequence[Measure], marks: Mapping[str, Point]
+) -> tuple[Point, Point]:
+    """The two marks photographs are aligned on: the headline's joint and the end of its bone."""
     for m in measures:
         if m.fan is not None and m.fan.vertex in marks and m.fan.to in marks:
-            return marks[m.fan.vertex], marks[m.fan.to]
+            # A line over two bones is aligned on the first.
+            between = pose.mark(m.fan.to).parent
+            end = between if between in marks and between != m.fan.vertex else m.fan.to
+            return marks[m.fan.vertex], marks[end or m.fan.to]
     first, second = list(marks.values())[:2]
     return first, second
 

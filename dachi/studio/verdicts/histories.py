@@ -11,13 +11,21 @@ from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
 from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import Series, TrialValue
-from dachi.data import scatter_priors
+from dachi.data import catalogue, scatter_priors
+from dachi.store.goals import Goal
 from dachi.store.markings import Charted
 
 
 def family_of(pose: Pose, family: str) -> tuple[Measure, ...]:
     """The measures charted together under a family name."""
-    return tuple(m for m in pose.headlines if m.family == family)
+    heads = tuple(m for m in pose.headlines if m.family == family)
+    return heads or tuple(m for m in pose.measures if m.second and m.family == family)
+
+
+def family_now(goal: Goal) -> str:
+    """The family whose chart a goal looks at today: its own, or the one that took it over."""
+    heads = catalogue().pose(goal.pose).families if goal.pose in catalogue() else ()
+    return next((m.family for m in heads if m.follows == goal.family), goal.family)
 
 
 def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[TrialValue]:

@@ -212,10 +212,13 @@ def _staged(change: Change) -> str:
 def goal_state(work: Work, who: Practitioner, goal: Goal) -> tuple[str, str, str]:
     """Words for the goal's measure, its state and whether it is within reach."""
     pose = catalogue().pose(goal.pose)
-    measure = next((m for m in pose.families if m.family == goal.family), pose.families[0])
+    measure = pose.now(goal.family)
     series = judged(work, who.id, pose, measure.family)
     line = series.line(goal.side, goal.mode)
     side = "" if goal.side == "both" else f"{goal.side} "
     target = wording.plain(goal.target, measure.unit)
     name = f"{pose.name}, {side}{goal.mode}: {measure.family_label} {target}"
+    if goal.family != measure.family:
+        old = next((m.family_label for m in pose.charted if m.family == goal.family), goal.family)
+        name += f", carried over from “{old}”"
     return name, *say_forecast(goal, line, measure)

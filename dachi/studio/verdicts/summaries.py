@@ -93,8 +93,9 @@ def judged(
 
 
 def charted(work: Work, practitioner_id: int, pose: Pose) -> list[Charted]:
-    """The stored readings of a pose that its series are built from."""
-    return markings.charted(work.db, work.coach, practitioner_id, pose.id)
+    """The stored readings of a pose that its series are built from, and of what was one before."""
+    second = [m.id for m in pose.measures if m.second]
+    return markings.charted(work.db, work.coach, practitioner_id, pose.id, second)
 
 
 def label_of(work: Work, pose: Pose, measure: Measure, series: Series) -> str:

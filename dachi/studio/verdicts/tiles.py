@@ -12,6 +12,7 @@ from dachi.drawing import small_charts
 from dachi.drawing.small_charts import Course
 from dachi.store.goals import Goal
 from dachi.store.summaries import FamilySummary, LineSummary, PoseSummary
+from dachi.studio.verdicts.histories import family_now
 
 #: An interval of more than this, degrees or cm, that exceeds its value gets a word.
 WIDE_FROM = 5.0
@@ -69,7 +70,7 @@ def _tile(d: PoseSummary, f: FamilySummary, goals: Sequence[Goal]) -> Tile:
         x.side: g.target
         for g in goals
         for x in f.lines
-        if (g.pose, g.family) == (d.pose, f.family) and g.side == x.side
+        if (g.pose, family_now(g)) == (d.pose, f.family) and g.side == x.side
     }
     courses = [Course(x.side, x.mode, x.course) for x in f.lines if x.course]
     drawing = small_charts.draw(courses, _said(pose, f), targets) if courses else ""
@@ -141,7 +142,7 @@ def distances(
                 for f in d.families
                 for x in f.lines
                 if (d.pose, f.family, x.side, x.mode)
-                == (goal.pose, goal.family, goal.side, goal.mode)
+                == (goal.pose, family_now(goal), goal.side, goal.mode)
             ),
             (None, None),
         )

@@ -87,6 +87,7 @@ def page(tid: int) -> str:
         theirs=theirs and started is not None and started < newest,
         once_key=secrets.token_urlsafe(12),
         guide=figures.guide(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
+        closeups=figures.closeups(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
         sticker_colour=current_coach().sticker_colour,
         order=order,
         previous=ids[spot - 1] if spot > 0 else None,

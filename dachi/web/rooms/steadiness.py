@@ -67,6 +67,7 @@ def again(tid: int) -> str | Response:
         history=[], seen=0, newest=0, theirs=False,
         once_key=secrets.token_urlsafe(12),
         guide=figures.guide(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
+        closeups=figures.closeups(at.pose, at.trial.side, tuple(sorted(at.trial.variant.items()))),
         sticker_colour=None, order=[], previous=None, following=None, overrule_reason="",
         stopped=None, places=[], next_shot=None, next_key="",
         result=None, problem=None, camera_words=None, corners_said=None, fan="", truth=None,

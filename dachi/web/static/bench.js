@@ -118,6 +118,7 @@
     state.value = as;
     mark.classList.remove("mark-guess", "mark-absent", "mark-sticker", "mark-seen", "mark-placed");
     mark.classList.add(`mark-${as}`);
+    if (mark === chosen) nearBy(mark);
   }
 
   function choose(mark, focus = true) {
@@ -130,6 +131,21 @@
     document.querySelectorAll("#guide .here").forEach((dot) => dot.classList.remove("here"));
     const dot = document.querySelector(`#guide [data-mark="${mark.dataset.name.replace("mark-", "")}"]`);
     if (dot) { dot.classList.add("here"); $("guide-words").textContent = hint.textContent; }
+    nearBy(mark);
+  }
+
+  // Where the chosen mark goes, drawn from near by in the corner that it is furthest from.
+  let always = false;
+  function nearBy(mark) {
+    const box = $("nearby"), own = mark && box.querySelector(`[data-for="${mark.dataset.name}"]`);
+    const open = own && (always || ["guess", "absent", "seen"].includes(stateOf(mark).value));
+    box.hidden = !open;
+    // On a narrow screen the words stand beside this picture, not over the photograph.
+    hint.classList.toggle("hint-short", Boolean(open));
+    if (!open) return;
+    box.querySelectorAll("figure").forEach((f) => { f.hidden = f !== own; });
+    const seen = mark.getBoundingClientRect(), all = stage.getBoundingClientRect();
+    box.classList.toggle("at-right", seen.left + seen.width / 2 < all.left + all.width / 2);
   }
 
   // ---- near and far: the bench looks at the person, not at the floor -----------
@@ -487,6 +503,7 @@
       case "p": pick(); break;
       case "v": toggle($("level-on")); break;
       case "l": loupeOn = !loupeOn; look(chosen); break;
+      case "w": always = !always; nearBy(chosen); break;
       case "z": {
         const last = undone.pop();
         if (last) { set(last[0], last[1], last[2], false); if (last[3]) settle(last[0], last[3]); drawTile(last[0]); sayLeft(); choose(last[0]); ask(true); }

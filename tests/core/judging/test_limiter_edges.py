@@ -21,7 +21,7 @@ def reading(
 
 
 def raised(value: float, mode: str = "passive", side: str = "left") -> SessionReading:
-    return reading("supine-leg-raise", "hip_flexion", value, mode, side)
+    return reading("supine-leg-raise", "leg_line", value, mode, side)
 
 
 def knees(value: float, mode: str = "passive") -> SessionReading:
@@ -29,7 +29,7 @@ def knees(value: float, mode: str = "passive") -> SessionReading:
     return reading("butterfly", "thigh_rise", value, mode)
 
 
-RAISE = {"pose": "supine-leg-raise", "family": "hip_flexion", "of": "same"}
+RAISE = {"pose": "supine-leg-raise", "family": "leg_line", "of": "same"}
 FLY = {"pose": "butterfly", "family": "thigh_rise", "of": "same"}
 
 

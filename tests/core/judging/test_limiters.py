@@ -10,9 +10,9 @@ from dachi.core.judging.limiters import Limiter, SessionReading, limiters
 from dachi.data import FOLDER, catalogue, limiter_rules
 
 SHORT = {
-    "raise": ("supine-leg-raise", "hip_flexion"), "lunge": ("low-lunge", "back_hip_extension"),
+    "raise": ("supine-leg-raise", "leg_line"), "lunge": ("low-lunge", "back_hip_extension"),
     "alone": ("low-lunge", "hip_extension"),
-    "split": ("front-split", "split_angle"), "square": ("split-squareness", "pelvis_turn"),
+    "split": ("front-split", "leg_split"), "square": ("split-squareness", "pelvis_turn"),
     "fly": ("butterfly", "thigh_rise"), "out": ("seated-rotation", "external_rotation"),
     "straddle": ("straddle", "straddle_angle"), "pigeon": ("pigeon", "shin_angle"),
     "fold": ("forward-fold", "trunk_to_leg"), "cross": ("crossed-seat", "thigh_rise"),

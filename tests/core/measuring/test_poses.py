@@ -28,10 +28,10 @@ LEFT_OVER = {
 
 #: What the brief asks of each pose: its view, its headlines and a check it must have.
 ASKED = {
-    "supine-leg-raise": ("side", {"hip_flexion"}, "rest_thigh_lift"),
+    "supine-leg-raise": ("side", {"leg_line"}, "rest_thigh_lift"),
     "leg-raise-out": ("front", {"abduction"}, "knee_bend"),
     "leg-raise-across": ("front", {"adduction"}, "pelvis_roll"),
-    "front-split": ("side", {"split_angle"}, "trunk_lean"),
+    "front-split": ("side", {"leg_split"}, "trunk_lean"),
     "split-squareness": ("front", {"pelvis_turn"}, "square"),
     "straddle": ("front", {"straddle_angle"}, "uneven"),
     "butterfly": ("front", {"thigh_rise", "heel_distance"}, "pelvis_level"),

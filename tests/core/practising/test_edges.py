@@ -466,7 +466,7 @@ class WhatTheWeekIsFor(unittest.TestCase):
 
 
 def reading(value: float, side: str = "left", mode: str = "passive") -> SessionReading:
-    return SessionReading("supine-leg-raise", "hip_flexion", "hip flexion", side, mode, value)
+    return SessionReading("supine-leg-raise", "leg_line", "leg above the floor", side, mode, value)
 
 
 class GatesAndRungs(unittest.TestCase):
@@ -476,7 +476,7 @@ class GatesAndRungs(unittest.TestCase):
     def raise_gate(self, of: str = "both", **bound: float) -> Gate:
         return self.gate(
             reading=ReadingGate(
-                pose="supine-leg-raise", family="hip_flexion", mode="passive", of=of, **bound
+                pose="supine-leg-raise", family="leg_line", mode="passive", of=of, **bound
             )
         )
 

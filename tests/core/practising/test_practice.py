@@ -161,7 +161,7 @@ def reading(
 class Gates(unittest.TestCase):
     def test_table(self) -> None:
         def raise_(side: str, v: float, mode: str = "passive") -> SessionReading:
-            return reading("supine-leg-raise", "hip_flexion", side, v, mode)
+            return reading("supine-leg-raise", "leg_line", side, v, mode)
 
         for gate, readings, facts, expected, words in (
             ("supine-80", [], Facts(), False, "not measured yet"),
