@@ -112,7 +112,7 @@ def _widths(
     width = np.array([[pose.held.width], [pose.held.change_width]])
     if not calibrated:
         width = width * pose.held.bare_width
-    elif any(
+    if any(
         scene.sd_of(m.id) > LOOSE * scene.sd_of("") or scene.marked_as(m.id) == "joint"
         for m in marks
     ):
