@@ -109,7 +109,8 @@ def spot_of(mark: Mark, side: str, posed: Posed, camera: Camera, clicking: Click
     if part == "knee" and "kneecap" in mark.where:
         return posed.spot(f"{whose}.knee.front", clicking.sliding)
     if part == "shoulder.outer":
-        return posed.spot(f"{whose}.shoulder.top", clicking.sliding)
+        top = posed.spot(f"{whose}.shoulder.top", clicking.sliding)
+        return top + another_reading(clicking.read, part, whose, posed)
     at = posed.spot(f"{whose}.{part}", clicking.sliding)
     if part == "hip.outer":
         at = at + clicking.trochanter_cm * posed.frames[f"{whose}.thigh"][:, 0]

@@ -36,7 +36,9 @@ def judge(check: Check, value: float, sd: float) -> CheckResult:
     over = value > check.limit
     if over:
         # Sent back for what is known; what may be error is only pointed at.
-        known = value - KNOWN_SD * sd > check.limit
+        # What is known no better than its limit must stand out of its whole spread.
+        apart = KNOWN_SD if sd <= check.limit else 1.0
+        known = value - apart * sd > check.limit
         status, message = check.severity if known else "watch", check.over
     elif _unsure(check, value, sd):
         status = "watch"
