@@ -10,7 +10,7 @@ import numpy as np
 
 from dachi.core.body.pinhole import CORNERS, look_from, mat_points, rotation_from
 from dachi.core.body.staging import ANYBODY
-from dachi.core.measuring import asked, calibration, figure_match, measure, told
+from dachi.core.measuring import asked, calibration, figure_match, measure, posterior, told
 from dachi.core.measuring.calibration import CameraEstimate, Mat, solve_mat
 from dachi.core.measuring.figure_match import match_figure
 from dachi.core.measuring.posterior import posteriors
@@ -198,7 +198,7 @@ class WhatIsSaid(unittest.TestCase):
         pose = catalogue().pose(LEG_RAISE)
         estimate = asked.camera_for(scene, pose, ())
         for sd, said in ((5.0, False), (5.1, True)):
-            true = told.blend
+            true = posterior.blend
 
             def widened(modes, wanted, headline, widths, sd=sd, true=true):
                 values, sds, changes, frames = true(modes, wanted, headline, widths)
