@@ -41,6 +41,8 @@ class Marking:
     seen: tuple[str, ...] = ()
     lent_from: int | None = None
     made_from: str = ""
+    #: The name of the coach whose hand it was, as it was then.
+    marker: str = field(default="", compare=False)
 
 
 class Charted(NamedTuple):
@@ -104,13 +106,14 @@ def save(
         )
     cursor = db.execute(
         "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
-        f" overrule_reason, marked, once_key, created_at, seen, lent_from) VALUES {values(14)}",
+        " overrule_reason, marked, once_key, created_at, seen, lent_from, marker)"
+        f" SELECT {', '.join('?' * 14)}, name FROM coach WHERE id = ?",
         (
             trial_id, last + 1, _dump(marking.marks), _dump(marking.mark_sds),
             _dump(marking.level) if marking.level else None,
             _dump(marking.corners) if marking.corners else None,
             marking.facing, marking.author, marking.overrule_reason, marking.marked or "eye",
-            once_key, db.now(), _dump(sorted(marking.seen)), marking.lent_from,
+            once_key, db.now(), _dump(sorted(marking.seen)), marking.lent_from, coach_id,
         ),
     )  # fmt: skip
     db.execute("UPDATE trial SET marked = 1 WHERE id = ?", (trial_id,))

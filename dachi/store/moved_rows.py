@@ -142,6 +142,7 @@ class Marking(Row):
     seen: Stored | UnsetType = UNSET
     made_from: Name | UnsetType = UNSET
     lent_from: Id | None = None
+    marker: Words | UnsetType = UNSET
 
 
 class Reading(Row):

@@ -50,6 +50,18 @@ class Arranged(Studio):
 
 
 class Kept(Arranged):
+    def test_whose_hand_it_was_stays_with_a_marking(self) -> None:
+        """As the coach was called then; another coach's markings are another hand's."""
+        self.mark(70.0)
+        was = self.coach.name
+        self.db.execute("UPDATE coach SET name = 'Somebody' WHERE id = ?", (self.coach.id,))
+        self.mark(71.0)
+        self.db.execute("UPDATE practitioner SET coach_id = ?", (self.other.id,))
+        marking = Marking(marks={"hip": (1.0, 2.0)})
+        markings.save(self.db, self.other.id, self.tid, marking)
+        told = [m.marker for m in markings.history(self.db, self.other.id, self.tid)]
+        self.assertEqual(told, ["Oska", "Somebody", was])
+
     def test_nobody_else_sees_anything(self) -> None:
         self.mark(70.0)
         stranger = self.other.id
