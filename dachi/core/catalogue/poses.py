@@ -264,8 +264,12 @@ class Pose:
 
     def now(self, family: str) -> Measure:
         """The measure whose chart a goal or a gate of a family looks at today."""
-        heads = self.families
-        return next((m for m in heads if family in (m.family, m.follows)), heads[0])
+        heads, own = self.families, self.followed(family)
+        return next((m for m in heads if m.family == own), heads[0])
+
+    def followed(self, family: str) -> str:
+        """The family that has taken a family's goals over; itself where none has."""
+        return next((m.family for m in self.families if m.follows == family), family)
 
     @property
     def families(self) -> tuple[Measure, ...]:

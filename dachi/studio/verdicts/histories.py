@@ -24,8 +24,8 @@ def family_of(pose: Pose, family: str) -> tuple[Measure, ...]:
 
 def family_now(goal: Goal) -> str:
     """The family whose chart a goal looks at today: its own, or the one that took it over."""
-    heads = catalogue().pose(goal.pose).families if goal.pose in catalogue() else ()
-    return next((m.family for m in heads if m.follows == goal.family), goal.family)
+    known = goal.pose in catalogue()
+    return catalogue().pose(goal.pose).followed(goal.family) if known else goal.family
 
 
 def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[TrialValue]:
