@@ -300,7 +300,7 @@ class Log(Row):
     once_key: Name
     started_at: Moment
     seconds: Annotated[float, Meta(ge=0, le=86_400)]
-    felt: Literal["easy", "right", "hard"]
+    felt: Literal["easy", "right", "hard"] | None
     finished: Flag
     done: Stored
     created_at: Moment

@@ -49,12 +49,14 @@ class Pain:
 
 @dataclass(frozen=True, kw_only=True)
 class NewLogEntry:
-    """A session to be logged. ``started_at`` is local time, ISO to the second."""
+    """A session to be logged; ``started_at`` is local time, ISO to the second. ``felt`` is None
+    where nobody said.
+    """
 
     once_key: str
     started_at: str
     seconds: float
-    felt: Felt
+    felt: Felt | None
     finished: bool
     done: tuple[DrillDone, ...]
     notes: str = ""
@@ -69,7 +71,7 @@ class LogEntry:
     id: int
     started_at: str
     seconds: float
-    felt: Felt
+    felt: Felt | None
     finished: bool
     done: tuple[DrillDone, ...]
     notes: str
@@ -152,7 +154,7 @@ def entries(db: Database, coach_id: int, practitioner_id: int, most: int = 400) 
         made(
             LogEntry,
             r,
-            felt=Felt(r["felt"]),
+            felt=Felt(r["felt"]) if r["felt"] else None,
             finished=bool(r["finished"]),
             done=msgspec.json.decode(r["done"], type=tuple[DrillDone, ...]),
             pains=tuple(pains.get(r["id"], ())),

@@ -227,7 +227,7 @@ class TakenIn(unittest.TestCase):
         self.assertGreater(len(made.once_key), 8)
         for wrong in (
             {"minutes": "0"}, {"minutes": "601"}, {"minutes": "x"}, {"soreness": "11"},
-            {"soreness": "-1"}, {"felt": ""}, {"started_at": "2027-06-04"},
+            {"soreness": "-1"}, {"felt": "divine"}, {"started_at": "2027-06-04"},
         ):  # fmt: skip
             with self.subTest(wrong), self.assertRaises(LogProblem):
                 logs.read_by_hand(form | wrong, (), self.NOW)

@@ -299,7 +299,7 @@ class TheLog(Practising):
             ("started_at", "", "give the day"), ("started_at", "2199-01-01T08:00", "in the future"),
             ("minutes", "long", "in minutes"), ("minutes", "0", "in minutes"),
             ("minutes", "nan", "in minutes"), ("soreness", "11", "from 0 to 10"),
-            ("felt", "", "how it felt"),
+            ("felt", "great", "it felt easy"),
         ):  # fmt: skip
             with self.subTest(name, wrong=wrong):
                 answer = self.post(path, form | {name: wrong})

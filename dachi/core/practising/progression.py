@@ -41,10 +41,10 @@ def lengthened(drill: Drill, level: int, factor: float) -> float:
 
 @dataclass(frozen=True)
 class Done:
-    """A drill as it was done: ``felt`` easy, right or hard; prop height where logged."""
+    """A drill as it was done: ``felt`` easy, right, hard or unsaid; prop height where logged."""
 
     drill: str
-    felt: str
+    felt: str | None
     prop_cm: float | None = None
     layers: float | None = None
 
@@ -57,7 +57,7 @@ class Logged:
     """
 
     days_ago: float
-    felt: str
+    felt: str | None
     done: tuple[Done, ...]
     soreness: int | None = None
     pains: tuple[tuple[str, Place, PainKind], ...] = ()

@@ -16,7 +16,7 @@ from dachi.store import felt, practitioners, private_links
 from dachi.store import practice_log as stored_log
 from dachi.store import proposals as stored_proposals
 from dachi.store import weeks as stored
-from dachi.store.practice_log import Felt, NewLogEntry, Pain
+from dachi.store.practice_log import NewLogEntry, Pain
 from dachi.store.practitioners import Practitioner
 from dachi.store.weeks import PlannedWeek, Profile, Tuned
 from dachi.studio.acting import acting
@@ -85,7 +85,7 @@ def note_pain(work: Work, who: Practitioner, place: Place, on: date) -> None:
         once_key=secrets.token_urlsafe(12),
         started_at=at.isoformat(timespec="seconds"),
         seconds=0.0,
-        felt=Felt.RIGHT,
+        felt=None,
         finished=False,
         done=(),
         pains=(Pain("", place, PainKind.KNEE if place.is_knee else PainKind.DULL),),

@@ -62,8 +62,8 @@ class Played(msgspec.Struct, frozen=True):
     once_key: str
     started_at: str
     seconds: Typed
-    felt: Felt
     done: list[PlayedDrill]
+    felt: Felt | None = None
     finished: bool = False
     notes: str = ""
     pains: list[PlayedPain] = []
@@ -155,8 +155,8 @@ def read_by_hand(
     sore = form["soreness"]
     if sore and not (sore.isdecimal() and int(sore) <= 10):
         raise LogProblem("soreness is a whole number from 0 to 10")
-    if form["felt"] not in set(Felt):
-        raise LogProblem("say how it felt")
+    if form["felt"] and form["felt"] not in set(Felt):
+        raise LogProblem("it felt easy, right or hard, or nobody said")
     planned = next((s for s in sessions if str(s.weekday) == form["what"]), None)
     done: list[DrillDone] = []
     if planned is not None:
@@ -170,7 +170,7 @@ def read_by_hand(
         once_key=form["once_key"][:64] or secrets.token_urlsafe(12),
         started_at=at.isoformat(timespec="seconds"),
         seconds=60 * minutes,
-        felt=Felt(form["felt"]),
+        felt=Felt(form["felt"]) if form["felt"] else None,
         finished=True,
         done=tuple(done),
         notes=form["notes"][:1000],

@@ -31,7 +31,7 @@ room = Blueprint("practise", __name__)
 
 #: A session logged by hand, before anything is filled in.
 EMPTY = {
-    "once_key": "", "started_at": "", "minutes": "", "what": "", "felt": "right", "soreness": "",
+    "once_key": "", "started_at": "", "minutes": "", "what": "", "felt": "", "soreness": "",
     "place": "", "kind": "dull", "notes": "",
 }  # fmt: skip
 

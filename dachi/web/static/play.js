@@ -292,7 +292,7 @@ import { ring, speak } from "./sound.js";
     return {
       once_key: run.key, started_at: run.started || stamp(new Date()), finished: Boolean(run.finished), done,
       seconds: Object.values(run.done).reduce((t, d) => t + d.seconds, 0),
-      felt: document.querySelector('[name="felt"]:checked').value, notes: $("notes").value, pains: run.pains,
+      felt: document.querySelector('[name="felt"]:checked')?.value ?? null, notes: $("notes").value, pains: run.pains,
       senses: Object.fromEntries([...document.querySelectorAll('[name^="sense-"]:checked')].map((i) => [i.name.slice(6), i.value])),
     };
   }
