@@ -99,3 +99,14 @@ def leave_out(db: Database, coach_id: int, assessment_id: int) -> int:
         f"UPDATE tray SET left_out_at = ? WHERE left_out_at IS NULL AND assessment_id IN {VISIT}",
         (db.now(), assessment_id, coach_id),
     ).rowcount
+
+
+def bring_back(db: Database, coach_id: int, assessment_id: int) -> int:
+    """Put what was left out last back into the tray. How many photographs."""
+    last = f"SELECT max(left_out_at) FROM tray WHERE assessment_id IN {VISIT}"
+    own = (assessment_id, coach_id)
+    return db.execute(
+        f"UPDATE tray SET left_out_at = NULL WHERE assessment_id IN {VISIT}"
+        f" AND left_out_at = ({last})",
+        (*own, *own),
+    ).rowcount

@@ -16,12 +16,14 @@ from dachi.studio import records
 from dachi.studio.records import Assessment, DayState
 from dachi.studio.visits import intake
 from dachi.studio.visits import sheets as visits
+from dachi.studio.visits.allowed import allowed
 from dachi.web.session import clock, own_practitioner, work
 
 
 def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
     """What the sheet's page shows."""
     own = visits.all_trials(work(), visit)
+    may = allowed(work(), visit.practitioner_id)
     who = own_practitioner(visit.practitioner_id)
     stations = visits.stations(work(), visit, own)
     last = own[-1] if own else None
@@ -35,9 +37,8 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
     on_sheet = station is not None
     if station is None:
         rows = runsheet.lines_for(pose, "left", 3)
-        station = visits.Station(
-            pose, tuple(visits.Row(x, {}, "empty") for x in rows), 0.0, "", True
-        )
+        own_rows = tuple(visits.Row(x, {}, "empty", may.refused(pose, x.mode)) for x in rows)
+        station = visits.Station(pose, own_rows, 0.0, "", True)
     here = visits.free([station])
     chosen = slot if slot in here else here[0] if here else _beyond(station)
     state = records.state(work(), visit.id)
@@ -69,6 +70,9 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "state": state,
         "opened": visits.opened_since(work(), visit),
         "cautions": _cautions(who.id, state),
+        "modes_shut": {m: may.refused(pose, m) for m in pose.modes},
+        "shut": may.shut_poses(visits.wanted(work(), who.id) | {x.pose for x in lines}),
+        "no_mode": {p.id: why for why, ps in may.shut_poses().items() for p in ps},
         "waiting": len(records.tray(work(), visit.id)),
         "phone_live": records.phone_link(
             work(), visit.id, clock().local().isoformat(timespec="seconds")
@@ -90,7 +94,8 @@ def _cautions(pid: int, state: DayState | None) -> list[str]:
 
 def _beyond(station: visits.Station) -> runsheet.Slot:
     """Where one more trial would go once every place of a station is taken."""
-    row = min(station.rows, key=lambda r: len(r.cells))
+    rows = [r for r in station.rows if not r.refused] or station.rows
+    row = min(rows, key=lambda r: len(r.cells))
     number = next((n for n in range(1, 10) if n not in row.cells), 9)
     return runsheet.Slot(station.pose.id, row.line.side, row.line.mode, number)
 

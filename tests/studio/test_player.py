@@ -10,8 +10,8 @@ from dachi.store import weeks as stored
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile, Tuned
 from dachi.studio.practice import acts, player, weeks
-from dachi.studio.practice.cautions import shot_refused
 from dachi.studio.practice.person import Practising, drill_by_id
+from dachi.studio.visits.allowed import allowed
 from tests.support import LEG_RAISE, Studio, ago, day_ago
 
 KNOWN = drill_by_id()
@@ -124,11 +124,11 @@ class MayBeShown(Studio):
             )
             for pose in catalogue().poses:
                 for mode in pose.modes:
-                    self.assertIsNone(shot_refused(self.work, who, pose, mode))
+                    self.assertIsNone(allowed(self.work, who).refused(pose, mode))
             preparation.answer_screening(self.db, self.coach.id, who, answered_on=day_ago(1), yes=[question.id])  # fmt: skip
-            before = {(p.id, m) for p in catalogue().poses for m in p.modes if shot_refused(self.work, who, p, m)}  # fmt: skip
+            before = {(p.id, m) for p in catalogue().poses for m in p.modes if allowed(self.work, who).refused(p, m)}  # fmt: skip
             preparation.clear(self.db, self.coach.id, who, by="Dr Reed", on=day_ago(0))
-            after = {(p.id, m) for p in catalogue().poses for m in p.modes if shot_refused(self.work, who, p, m)}  # fmt: skip
+            after = {(p.id, m) for p in catalogue().poses for m in p.modes if allowed(self.work, who).refused(p, m)}  # fmt: skip
             with self.subTest(question.id):
                 self.assertLessEqual(after, before, "clearance opens, and closes nothing")
                 by_direction = [
@@ -142,23 +142,24 @@ class MayBeShown(Studio):
     def test_somebody_young_needs_a_guardian(self) -> None:
         year = self.work.today().year - 13
         who = practitioners.add(self.db, self.coach.id, "Young", birth_year=year)
-        shut = [p for p in catalogue().poses if "passive" in p.modes and shot_refused(self.work, who, p, "passive")]  # fmt: skip
+        preparation.answer_screening(self.db, self.coach.id, who, answered_on=day_ago(1), yes=[])
+        shut = [p for p in catalogue().poses if "passive" in p.modes and allowed(self.work, who).refused(p, "passive")]  # fmt: skip
         preparation.give_consent(self.db, self.coach.id, who, given_on=day_ago(1), scope="show", guardian="Pell")  # fmt: skip
         for pose in shut:
-            self.assertIsNone(shot_refused(self.work, who, pose, "passive"), pose.id)
+            self.assertIsNone(allowed(self.work, who).refused(pose, "passive"), pose.id)
         preparation.give_consent(self.db, self.coach.id, who, given_on=day_ago(0), scope="show", guardian="  ")  # fmt: skip
         for pose in shut:
-            self.assertIsNotNone(shot_refused(self.work, who, pose, "passive"), pose.id)
+            self.assertIsNotNone(allowed(self.work, who).refused(pose, "passive"), pose.id)
 
     def test_where_it_hurts_lately(self) -> None:
         pose = catalogue().pose(LEG_RAISE)
-        self.assertIsNone(shot_refused(self.work, self.pid, pose, "passive"))
+        self.assertIsNone(allowed(self.work, self.pid).refused(pose, "passive"))
         who = practitioners.get(self.db, self.coach.id, self.pid)
         assert who is not None
         acts.note_pain(self.work, who, Place.LEFT_THIGH_BACK, self.work.today())
-        self.assertIsNotNone(shot_refused(self.work, self.pid, pose, "passive"))
+        self.assertIsNotNone(allowed(self.work, self.pid).refused(pose, "passive"))
         self.assertIsNone(
-            shot_refused(self.work, self.pid, catalogue().pose("butterfly"), "active")
+            allowed(self.work, self.pid).refused(catalogue().pose("butterfly"), "active")
         )
 
     def test_it_is_the_same_in_either_hand(self) -> None:
@@ -167,7 +168,7 @@ class MayBeShown(Studio):
         preparation.answer_screening(self.db, self.coach.id, other, answered_on=day_ago(1), yes=[])
         for pose in catalogue().poses:
             for mode in pose.modes:
-                self.assertEqual(shot_refused(self.work, other, pose, mode), shot_refused(self.work, self.pid, pose, mode))  # fmt: skip
+                self.assertEqual(allowed(self.work, other).refused(pose, mode), allowed(self.work, self.pid).refused(pose, mode))  # fmt: skip
 
 
 if __name__ == "__main__":

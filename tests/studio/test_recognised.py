@@ -50,7 +50,11 @@ class Tray(Pages):
     def test_photographs_fall_onto_their_places(self) -> None:
         order = ("low-lunge", "supine-leg-raise", "butterfly")
         self.send(*((f"{p}.jpg", (PICTURES / f"{p}.jpg").read_bytes()) for p in order))
-        self.assertIn("3 still being looked at", self.text(self.client.get(f"/a/{self.aid}/tray")))
+        page = self.text(self.client.get(f"/a/{self.aid}/tray"))
+        self.assertIn("Looking at the pose of each: 0 of 3", page)
+        self.assertNotIn("Put them on the sheet", page, "not before they were looked at")
+        hand = self.text(self.client.get(f"/a/{self.aid}/tray?by=hand"))
+        self.assertNotIn("selected", hand, "by its order alone nothing is placed unlooked")
         self.assertEqual(recognised.look_at_all(self.work), 3)
         page = self.text(self.client.get(f"/a/{self.aid}/tray"))
         self.assertNotIn("still being looked at", page)

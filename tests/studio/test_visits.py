@@ -28,6 +28,7 @@ from dachi.store.database import Conflict
 from dachi.store.day_states import DayState
 from dachi.studio.bench.seen_joints import Sighted, joint_of
 from dachi.studio.visits import acts, intake, sheets, shot_words
+from dachi.studio.visits.allowed import allowed
 from dachi.studio.visits.intake import Refused
 from dachi.studio.visits.sheets import Row, Station
 from tests.support import CLOCK, LEG_RAISE, Studio, day_ago, plain_picture
@@ -207,13 +208,15 @@ class Sheet(Visits):
         preparation.answer_screening(
             self.db, self.coach.id, self.pid, answered_on=day_ago(2), yes=[question]
         )
-        self.assertEqual(sheets.shut_modes(self.work, self.pid), ("passive",))
+        self.assertTrue(allowed(self.work, self.pid).closed(catalogue().pose(LEG_RAISE), "passive"))
         self.assertEqual({x.mode for x in sheets.new_lines(self.work, self.pid)}, {"active"})
         active = [SheetLine(LEG_RAISE, "left", "active", 3), SheetLine(LEG_RAISE, "right", "active", 2)]  # fmt: skip
         run_sheets.save(self.db, self.coach.id, self.aid, active)
         self.assertEqual(sheets.opened_since(self.work, self.visit), ())
         preparation.clear(self.db, self.coach.id, self.pid, by="Dr Reed", on=day_ago(1))
-        self.assertEqual(sheets.shut_modes(self.work, self.pid), ())
+        self.assertFalse(
+            allowed(self.work, self.pid).closed(catalogue().pose(LEG_RAISE), "passive")
+        )
         self.change("open")
         self.assertEqual(
             [(x.side, x.mode, x.trials) for x in self.lines()],
@@ -223,7 +226,8 @@ class Sheet(Visits):
 
     def test_nobody_asked_yet_leaves_the_sheet_whole(self) -> None:
         other = practitioners.add(self.db, self.coach.id, "Bo")
-        self.assertEqual(sheets.shut_modes(self.work, other), ())
+        may = allowed(self.work, other)
+        self.assertEqual([p.id for p in catalogue().poses for m in p.modes if may.closed(p, m)], [])
         self.assertEqual(preparation.answers(self.db, self.coach.id, other), {})
 
     def test_a_goal_comes_before_what_somebody_came_for(self) -> None:
@@ -440,6 +444,7 @@ class Closing(Visits):
         self.assertTrue(acts.sign_off(self.work, self.visit, "x" * 400, at))
         (note,) = goals.notes_of(self.db, self.coach.id, self.pid)
         self.assertEqual((note.kind, len(note.text)), ("plan", 300))
+        self.assertEqual(note.on_date, self.visit.taken_at[:10], "agreed at the visit")
         self.assertEqual(self.who.next_visit_at, at.isoformat(timespec="minutes"))
         self.assertFalse(acts.sign_off(self.work, self.visit, "", None), "it was closed")
         with self.assertRaises(Refused):
@@ -449,7 +454,7 @@ class Closing(Visits):
         self.assertIsNone(intake.closed(self.visit))
         self.assertFalse(acts.reopen(self.work, self.visit, "again"))
         kinds = [(s.kind, len(s.reason)) for s in signing.history(self.db, self.coach.id, self.aid)]
-        self.assertCountEqual(kinds, [("signed off", 0), ("reopened", 300)])
+        self.assertCountEqual(kinds, [("signed off", 300), ("reopened", 300)])
 
 
 if __name__ == "__main__":

@@ -96,7 +96,7 @@ def passive_refused(screening: Screening | None) -> str | None:
     if screening.yes and screening.cleared_on is None:
         return (
             "The screening asks for a doctor or physiotherapist first: passive shots wait until "
-            "their clearance is recorded under Prepare. Active shots may be taken."
+            "their clearance is recorded under Prepare."
         )
     return None
 

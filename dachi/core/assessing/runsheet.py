@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -93,10 +93,10 @@ def build(
     measured: Mapping[str, int],
     first: str,
     limits: Mapping[str, Collection[str]] | None = None,
-    refused: Collection[str] = (),
+    refused: Callable[[Pose, str], bool] = lambda _pose, _mode: False,
     trials: int = 2,
 ) -> tuple[SheetLine, ...]:
-    """The sheet for a visit.
+    """The sheet for a visit; a pose and mode that is ``refused`` is not on it.
 
     ``goals`` and the poses ``measured`` before (pose id to number of visits) are taken
     again, with the poses that tell what limits a goal (``limits``: goal to pose ids). Without
@@ -109,7 +109,11 @@ def build(
     if not wanted:
         wanted = first_visit(catalogue)
     poses = ordered([catalogue.pose(p) for p in wanted])
-    return tuple(line for p in poses for line in lines_for(p, first, trials, refused))
+    return tuple(
+        line
+        for p in poses
+        for line in lines_for(p, first, trials, [m for m in p.modes if refused(p, m)])
+    )
 
 
 def first_visit(catalogue: Catalogue) -> set[str]:

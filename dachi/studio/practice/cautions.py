@@ -7,9 +7,8 @@ from datetime import datetime
 
 from dachi.core.assessing import permission
 from dachi.core.catalogue.cautions import Caution, Hurt, brought_by, hurts_of
-from dachi.core.catalogue.poses import Pose
 from dachi.core.rules import PAIN_DAYS
-from dachi.data import cautions, demands_of_pose
+from dachi.data import cautions
 from dachi.store import day_states, practice_log, practitioners, preparation
 from dachi.store.practice_log import LogEntry
 from dachi.studio.work import Work
@@ -41,8 +40,8 @@ def hurting(work: Work, pid: int, log: Sequence[LogEntry]) -> set[Hurt]:
     return found
 
 
-def shot_refused(work: Work, pid: int, pose: Pose, mode: str) -> str | None:
-    """Why a pose may not be photographed in a mode, as a sentence; None where it may.
+def of_shots(work: Work, pid: int) -> tuple[Caution, ...]:
+    """The cautions that say what may be photographed of a person today.
 
     With the coach beside them, what was cleared may be shown, but for what no clearance opens;
     and somebody young whose guardian consents.
@@ -64,4 +63,4 @@ def shot_refused(work: Work, pid: int, pose: Pose, mode: str) -> str | None:
         if caution.young and consent is not None and consent.guardian.strip():
             continue
         found.append(caution)
-    return permission.shot_refused(demands_of_pose(pose.id), found, passive=mode == "passive")
+    return tuple(found)

@@ -13,6 +13,7 @@ from dachi.core.catalogue.screening import Question
 from dachi.data import screening_questions
 from dachi.store import preparation
 from dachi.store.practitioners import Practitioner
+from dachi.studio.visits.allowed import allowed
 from dachi.studio.work import Work
 
 #: A consent that ends within so many days is asked for again.
@@ -21,7 +22,10 @@ SOON_DAYS = 31
 
 @dataclass(frozen=True, kw_only=True)
 class Prepared:
-    """Consent and screening with what they stop, each a sentence where it stops something."""
+    """Consent and screening with what they stop, each a sentence where it stops something.
+
+    ``not_photographed``: poses that the sheet leaves out, by the sentence that says why.
+    """
 
     consent: Consent | None
     ends_soon: bool
@@ -29,6 +33,7 @@ class Prepared:
     minor: bool
     screening: Screening | None
     no_passive: str | None
+    not_photographed: Mapping[str, tuple[str, ...]]
     cautions: tuple[str, ...]
     scopes: Mapping[str, str]
     questions: tuple[Question, ...]
@@ -52,6 +57,10 @@ def prepared(work: Work, who: Practitioner) -> Prepared:
         minor=permission.may_be_minor(who.birth_year, today.year),
         screening=screening,
         no_passive=permission.passive_refused(screening),
+        not_photographed={
+            why: tuple(p.name for p in poses)
+            for why, poses in allowed(work, who.id).shut_poses().items()
+        },
         cautions=permission.cautions(screening, questions),
         scopes=permission.SCOPES,
         questions=questions,

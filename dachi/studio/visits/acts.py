@@ -191,6 +191,13 @@ def empty_tray(work: Work, visit: Assessment) -> int:
         return unsorted_photos.leave_out(work.db, work.coach, visit.id)
 
 
+def refill_tray(work: Work, visit: Assessment) -> int:
+    """Bring back what was left out of the tray last; how many photographs. Raises Refused."""
+    _open(visit)
+    with acting(work):
+        return unsorted_photos.bring_back(work.db, work.coach, visit.id)
+
+
 # ---- phones and signing ------------------------------------------------------------------
 
 
@@ -207,14 +214,15 @@ def sign_off(work: Work, visit: Assessment, agreed: str, next_at: datetime | Non
     """Close an assessment with what was agreed; phones are shut out. False: it was closed."""
     pid = visit.practitioner_id
     with acting(work, pid):
+        if not signing.sign_off(work.db, work.coach, visit.id, agreed[:300]):
+            return False
         if agreed:
-            today = work.today().isoformat()
-            goals.annotate(work.db, work.coach, pid, today, "plan", agreed[:300])
+            # Agreed at the visit, whenever somebody gets round to signing it.
+            on = visit.taken_at[:10]
+            goals.annotate(work.db, work.coach, pid, on, "plan", agreed[:300])
         if next_at is not None:
             at = next_at.isoformat(timespec="minutes")
             practitioners.plan_visit(work.db, work.coach, pid, at)
-        if not signing.sign_off(work.db, work.coach, visit.id):
-            return False
         phone_links.revoke(work.db, work.coach, visit.id)
     return True
 

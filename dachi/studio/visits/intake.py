@@ -29,7 +29,7 @@ from dachi.studio.bench import corner_cards, drafts, starting_marks
 from dachi.studio.bench.around import Around, Surroundings
 from dachi.studio.bench.opening import body_seen
 from dachi.studio.phrases import say_day, shot_name
-from dachi.studio.practice import cautions
+from dachi.studio.visits.allowed import allowed
 from dachi.studio.work import Work
 
 #: Who made a draft that nobody has touched.
@@ -129,10 +129,10 @@ def refusal(
     if problem is None and not figure:
         consent = preparation.consent(work.db, work.coach, who.id)
         problem = permission.photograph_refused(consent, who.birth_year, work.today().isoformat())
+    if problem is None and pose is not None and not figure:
+        return allowed(work, who.id).refused(pose, mode)
     if problem is None and mode == "passive":
         problem = permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
-    if problem is None and pose is not None and not figure:
-        problem = cautions.shot_refused(work, who.id, pose, mode)
     return problem
 
 

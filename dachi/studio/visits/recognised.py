@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -35,6 +35,9 @@ from dachi.studio.visits import sheets as visits
 from dachi.studio.visits.shot_words import Concern, concerns
 from dachi.studio.work import Work
 
+#: A photograph whose joints are no nearer to its own pose may show one that is not on the sheet.
+FAR_OFF = 0.35
+
 
 def sheet_places(slots: Iterable[Slot]) -> list[tuple[Pose, str]]:
     """Poses and sides of a sheet's places, each once; poses of two sides with both of them."""
@@ -51,6 +54,52 @@ def recognised(photo: UnsortedPhoto, places: Sequence[tuple[Pose, str]]) -> Like
     if not photo.joints:
         return None
     return certain(likenesses(photo.joints, places, (photo.width, photo.height)))
+
+
+@dataclass(frozen=True)
+class Elsewhere:
+    """Another place that a photograph seems to belong to: its pose and side in words, its key."""
+
+    words: str
+    key: str
+
+
+def elsewhere(work: Work, at: Surroundings) -> Elsewhere | None:
+    """Where an unmarked photograph seems to belong, if that is another pose or side than filed."""
+    joints = dict(at.photo.glimpsed) or at.photo.joints
+    if at.trial.marked or not joints:
+        return None
+    found = visits.stations(work, at.visit, visits.all_trials(work, at.visit))
+    seen = likely(joints, sheet_places(visits.every(found)), (at.pose, at.trial.side), at.size)
+    if seen is None or (seen.pose == at.pose.id and seen.side in ("", "both", at.trial.side)):
+        return None
+    pose = catalogue().pose(seen.pose)
+    side = seen.side or (at.trial.side if at.trial.side in runsheet.sides(pose, "left") else "left")
+    own = [s for s in visits.free(found) if (s.pose, s.side) == (pose.id, side)]
+    modes = [at.trial.mode, *pose.modes]
+    best = min(own, key=lambda s: modes.index(s.mode), default=None)
+    if best is None:
+        best = Slot(pose.id, side, next(m for m in modes if m in pose.modes), 1)
+    place = "" if side == "both" else f", {side}"
+    return Elsewhere(f"{pose.name.lower()}{place}", best.key)
+
+
+def likely(
+    joints: Mapping[str, tuple[float, float]], places: Sequence[tuple[Pose, str]],
+    own: tuple[Pose, str], size: tuple[int, int],
+) -> Likeness | None:  # fmt: skip
+    """The pose and side that a photograph filed as ``own`` shows, where that is certain.
+
+    Places of the sheet come first; where none is certain and its own is far, any pose there is.
+    """
+    ranked = likenesses(joints, list(dict.fromkeys([*places, own])), size)
+    if (found := certain(ranked)) is not None:
+        return found
+    fit = min(x.misfit for x in ranked if x.pose == own[0].id)
+    if fit <= FAR_OFF:
+        return None
+    every = [(p, s) for p in catalogue().poses for s in runsheet.sides(p, "left")]
+    return certain(likenesses(joints, every, size))
 
 
 @dataclass(frozen=True)
@@ -78,7 +127,10 @@ def laid_out(work: Work, visit: Assessment, out: Collection[int]) -> LaidOut:
         {i: (x.pose, x.side) for i, x in seen.items()},
     )
     by_id = {w.photo_id: w for w in waiting}
-    rows: list[tuple[UnsortedPhoto, Slot | None]] = [(by_id[i], slot) for i, slot in laid]
+    # By its order alone nothing is placed that nobody has looked at.
+    rows: list[tuple[UnsortedPhoto, Slot | None]] = [
+        (by_id[i], slot if by_id[i].joints is not None else None) for i, slot in laid
+    ]
     rows += [(w, None) for w in waiting if w.photo_id in out]
     return LaidOut(rows, free, seen, sum(w.joints is None for w in waiting))
 
@@ -132,9 +184,9 @@ def _look(work: Work, one: Waiting) -> None:
         places = _places(work, at)
         # What lay in the tray was looked at there.
         roughly = dict(at.photo.glimpsed) or see_anybody(image, places)
-        likely = certain(likenesses(roughly, places, at.size)) if roughly else None
+        shown = likely(roughly, places, (at.pose, at.trial.side), at.size) if roughly else None
         found = see(image, at.pose, at.trial.side, trial.variant, roughly) if roughly else None
-        said = [(c.use.value, c.words) for c in _concerns(around, at, image, found, likely)]
+        said = [(c.use.value, c.words) for c in _concerns(around, at, image, found, shown)]
         outline = _outline(around, at, image, found)
         coach = accounts.by_id(work.db, work.coach)
         if found is not None and coach is not None and coach.sticker_colour:

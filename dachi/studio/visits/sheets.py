@@ -9,22 +9,29 @@ from dachi.core.assessing import runsheet
 from dachi.core.assessing.runsheet import SheetLine, Slot
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, limiter_rules
-from dachi.store import assessments, goals, markings, practitioners, preparation, run_sheets
+from dachi.store import assessments, goals, markings, practitioners, run_sheets
 from dachi.store.assessments import Assessment, Trial
+from dachi.studio.visits.allowed import allowed
 from dachi.studio.work import Work
 
 
 @dataclass(frozen=True)
 class Row:
-    """One line of the sheet with its photographs by trial number."""
+    """One line of the sheet with its photographs by trial number; why it is not taken now."""
 
     line: SheetLine
     cells: dict[int, Trial]
     state: str
+    refused: str | None = None
 
     @property
     def numbers(self) -> range:
-        """Trials shown: those wanted, any taken beyond, and one more where a retake is due."""
+        """Trials shown: those wanted, any taken beyond, and one more where a retake is due.
+
+        Of a row that is refused only what is there already.
+        """
+        if self.refused:
+            return range(1, max(self.cells, default=0) + 1)
         last = max([self.line.trials, *self.cells])
         more = self.state == "retake" and len(self.cells) >= last and last < 9
         return range(1, last + 1 + more)
@@ -41,9 +48,15 @@ class Station:
     camera_moves: bool
 
     @property
+    def refused(self) -> str | None:
+        """Why nothing of it is taken now; None where some row of it may be."""
+        said = [r.refused for r in self.rows]
+        return said[0] if said and all(said) else None
+
+    @property
     def state(self) -> str:
-        """The state that matters most of its rows."""
-        states = {r.state for r in self.rows}
+        """The state that matters most of its rows: those that may be taken, else of all."""
+        states = {r.state for r in self.rows if not r.refused} or {r.state for r in self.rows}
         for one in ("retake", "photographed"):
             if one in states:
                 return one
@@ -64,7 +77,7 @@ def new_lines(
         measured=markings.measured_poses(work.db, work.coach, pid),
         first=runsheet.first_side(earlier),
         limits=_limits(),
-        refused=shut_modes(work, pid),
+        refused=allowed(work, pid).closed,
     )
 
 
@@ -106,7 +119,7 @@ class Aim:
 def aims(work: Work, practitioner_id: int) -> list[Aim]:
     """What a person may come for; their goals and what they said at first are chosen already."""
     goal_poses = wanted(work, practitioner_id)
-    limits, shut = _limits(), shut_modes(work, practitioner_id)
+    limits, shut = _limits(), allowed(work, practitioner_id).closed
     found = []
     for pose_id in limits:
         lines = runsheet.build(
@@ -123,30 +136,21 @@ def aims(work: Work, practitioner_id: int) -> list[Aim]:
     return sorted(found, key=lambda a: a.pose.name)
 
 
-def shut_modes(work: Work, pid: int) -> tuple[str, ...]:
-    """Modes that the screening keeps off the sheet until clearance is recorded.
-
-    Where nobody has asked yet they stay on it: asking comes before photographing.
-    """
-    screening = preparation.screening(work.db, work.coach, pid)
-    shut = screening is not None and bool(screening.yes) and screening.cleared_on is None
-    return ("passive",) if shut else ()
-
-
 def opened_since(work: Work, visit: Assessment) -> tuple[SheetLine, ...]:
     """Passive rows that a clearance recorded after the sheet was made allows now.
 
     Only where the sheet has none at all: what somebody took off by hand stays off.
     """
-    screening = preparation.screening(work.db, work.coach, visit.practitioner_id)
+    may = allowed(work, visit.practitioner_id)
     lines = run_sheets.lines(work.db, work.coach, visit.id)
-    shut = screening is None or not screening.yes or bool(shut_modes(work, visit.practitioner_id))
-    if shut or not lines or any(x.mode == "passive" for x in lines):
+    asked = may.screening is not None and bool(may.screening.yes)
+    if not asked or any(x.mode == "passive" for x in lines):
         return ()
+    poses = [catalogue().pose(x.pose) if x.pose in catalogue() else None for x in lines]
     return tuple(
         SheetLine(x.pose, x.side, "passive", x.trials)
-        for x in lines
-        if x.pose in catalogue() and "passive" in catalogue().pose(x.pose).modes
+        for x, pose in zip(lines, poses, strict=True)
+        if pose is not None and "passive" in pose.modes and not may.closed(pose, "passive")
     )
 
 
@@ -176,7 +180,7 @@ def lines_of(work: Work, visit: Assessment, own: Sequence[Trial]) -> tuple[Sheet
 
 def stations(work: Work, visit: Assessment, own: Sequence[Trial]) -> list[Station]:
     """The stations of an assessment in order."""
-    lines = lines_of(work, visit, own)
+    lines, may = lines_of(work, visit, own), allowed(work, visit.practitioner_id)
     taken: dict[tuple[str, str, str], dict[int, Trial]] = {}
     for t in own:
         taken.setdefault((t.pose, t.side, t.mode), {})[t.number] = t
@@ -188,7 +192,8 @@ def stations(work: Work, visit: Assessment, own: Sequence[Trial]) -> list[Statio
         for line in (x for x in lines if x.pose == pose_id):
             cells = taken.get((line.pose, line.side, line.mode), {})
             states = [(t.status, t.overruled) for t in cells.values()]
-            rows.append(Row(line, cells, runsheet.state(states, line.trials)))
+            state = runsheet.state(states, line.trials)
+            rows.append(Row(line, cells, state, may.refused(pose, line.mode)))
         before = found[-1].pose if found else None
         so_far = [x for x in lines if x.pose in {s.pose.id for s in found} | {pose_id}]
         total = runsheet.minutes(so_far, catalogue())
@@ -219,10 +224,23 @@ def free(found: Sequence[Station]) -> list[Slot]:
         Slot(s.pose.id, r.line.side, r.line.mode, n)
         for s in found
         for r in s.rows
-        for n in range(1, r.line.trials + 1)
+        for n in r.numbers
+        if n <= r.line.trials
     }
     open_slots = [slot for slot, taken in _places(found) if not taken]
     return sorted(open_slots, key=lambda slot: slot not in wanted)
+
+
+def off_the_sheet(found: Sequence[Station]) -> list[Slot]:
+    """The first place of every pose, side and mode of poses that a sheet does not have."""
+    there = {s.pose.id for s in found}
+    return [
+        Slot(p.id, side, mode, 1)
+        for p in catalogue().poses
+        if p.id not in there
+        for side in runsheet.sides(p, "left")
+        for mode in p.modes
+    ]
 
 
 def every(found: Sequence[Station]) -> list[Slot]:
@@ -267,13 +285,14 @@ def chosen(
     kept = tuple(x for x in now if x.pose in wanted)
     first = next((x.side for x in now if x.side != "both"), None)
     earlier = run_sheets.first_sides(work.db, work.coach, visit.practitioner_id)
+    may = allowed(work, visit.practitioner_id)
     for pose in runsheet.ordered(
         [catalogue().pose(p) for p in wanted if all(x.pose != p for x in kept)]
     ):
         rows = runsheet.lines_for(
             pose,
             first or runsheet.first_side(earlier),
-            refused=shut_modes(work, visit.practitioner_id),
+            refused=[m for m in pose.modes if may.closed(pose, m)],
         )
         # The easier comes before the harder; what was put in order by hand stays so.
         harder = (i for i, x in enumerate(kept) if catalogue().pose(x.pose).demand > pose.demand)

@@ -56,7 +56,10 @@ def _json(body: dict[str, object], code: int) -> tuple[Response, int]:
 @room.get("/a/<int:aid>/tray")
 @login_required
 def page(aid: int) -> str:
-    """The tray in the order the photographs were taken, with a place proposed for each."""
+    """The tray in the order the photographs were taken, with a place proposed for each.
+
+    Nothing is proposed before everything was looked at, unless the coach sorts by hand.
+    """
     visit = own_assessment(aid)
     out = {n for x in request.args.getlist("out") if (n := whole(x)) is not None}
     found = laid_out(work(), visit, out)
@@ -71,6 +74,7 @@ def page(aid: int) -> str:
         free=found.free,
         seen=found.seen,
         unlooked=found.unlooked,
+        wait=found.unlooked and request.args.get("by") != "hand",
         over=sum(1 for w, s in found.rows if s is None and w.photo_id not in out),
     )
 
@@ -97,10 +101,7 @@ def place(aid: int) -> Response:
         more = f" And {len(problems) - 3} more like this." if len(problems) > 3 else ""
         flash(" ".join(problems[:3]) + more, "retake")
     left = len(records.tray(work(), aid))
-    flash(
-        f"{len(put)} photograph{'s' if len(put) != 1 else ''} put on the sheet"
-        + (f"; {left} still in the tray." if left else ".")
-    )
+    flash(f"{said(len(put))} put on the sheet" + (f"; {left} still in the tray." if left else "."))
     return redirect(url_for("unsorted.page" if left and problems else "assessments.sheet", aid=aid))
 
 
@@ -109,5 +110,24 @@ def place(aid: int) -> Response:
 def empty(aid: int) -> Response:
     """Leave the rest of the tray out of this assessment."""
     count = acts.empty_tray(work(), own_assessment(aid))
-    flash(f"{count} photographs left out of this assessment.")
+    flash(
+        f"{said(count)} left out of this assessment.", f"undo:{url_for('unsorted.refill', aid=aid)}"
+    )
     return redirect(url_for("assessments.sheet", aid=aid))
+
+
+@room.post("/a/<int:aid>/tray/refill")
+@login_required
+def refill(aid: int) -> Response:
+    """Undo leaving the tray out."""
+    try:
+        count = acts.refill_tray(work(), own_assessment(aid))
+        flash(f"{said(count)} back in the tray.")
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(url_for("unsorted.page", aid=aid))
+
+
+def said(count: int) -> str:
+    """So many photographs."""
+    return f"{count} photograph{'s' if count != 1 else ''}"

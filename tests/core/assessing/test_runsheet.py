@@ -63,7 +63,11 @@ class TheSheet(unittest.TestCase):
             list(dict.fromkeys(x.pose for x in goal)), ["butterfly", "low-lunge", "front-split"]
         )
         quiet = build(
-            catalogue(), goals=["butterfly"], measured={}, first="left", refused=("passive",)
+            catalogue(),
+            goals=["butterfly"],
+            measured={},
+            first="left",
+            refused=lambda _pose, mode: mode == "passive",
         )
         self.assertEqual({x.mode for x in quiet}, {"active"})
 
