@@ -199,12 +199,16 @@ def _row(paper: FPDF, row: Row, width: float, details: bool) -> None:
     paper.cell(27, 5, name)
     paper.set_text_color(*INK)
     paper.set_font("sans", "B", 11.5)
-    paper.cell(24, 5, row.today)
+    # Columns are as wide as what stands in them: "32 cm ± 11 cm" is longer than "87° ± 2°".
+    today = max(24.0, paper.get_string_width(row.today) + 4)
+    paper.cell(today, 5, row.today)
     paper.set_font("sans", "", 10)
     words = f"{row.change}{', ' + row.stage if row.stage else ''}" if row.change else "first time"
     if details and row.shows_from:
         words += f" (a change shows from {row.shows_from})"
-    paper.multi_cell(max(width - 51, 30), 5, words, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
+    paper.multi_cell(
+        max(width - 27 - today, 30), 5, words, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT
+    )
 
 
 def _chart(paper: FPDF, part: Part, x0: float, y0: float) -> None:

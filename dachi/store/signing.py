@@ -30,9 +30,9 @@ def claim(db: Database, coach_id: int, assessment_id: int, seen: int) -> None:
         )
 
 
-def sign_off(db: Database, coach_id: int, assessment_id: int) -> bool:
-    """Close an assessment; False where it is closed already."""
-    return _event(db, coach_id, assessment_id, "signed off", "", db.now(), "IS NULL")
+def sign_off(db: Database, coach_id: int, assessment_id: int, agreed: str = "") -> bool:
+    """Close an assessment with what was agreed; False where it is closed already."""
+    return _event(db, coach_id, assessment_id, "signed off", agreed, db.now(), "IS NULL")
 
 
 def reopen(db: Database, coach_id: int, assessment_id: int, reason: str) -> bool:

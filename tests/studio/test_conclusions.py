@@ -41,6 +41,8 @@ class Changed(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(words):
                 self.assertIn(words, changed([part(LEG_RAISE, *rows)]))
+        again = changed([part(LEG_RAISE)], before=True)
+        self.assertIn("Nothing of this visit compares with an earlier one", again)
         many = [part(LEG_RAISE, *[("left", 9.0 + i, sure) for i in range(5)])]
         self.assertIn("and 2 more", changed(many))
 
@@ -90,11 +92,15 @@ class ThePage(Pages):
         for head in ("What changed", "What holds back", "What to practise"):
             self.assertIn(head, page)
         self.assertIn("This is the first time", page)
-        wrong = self.post(f"/a/{aid}/sign-off", {"next_visit_at": "soon"}, follow_redirects=True)
-        self.assertIn("nothing was signed off", self.text(wrong))
+        typed = {"next_visit_at": "soon", "agreed": "Lunge holds"}
+        wrong = self.post(f"/a/{aid}/sign-off", typed)
+        self.assertEqual(wrong.status_code, 422)
+        for words in ("Nothing was signed off yet", ">Lunge holds</textarea>", 'value="soon"'):
+            self.assertIn(words, self.text(wrong), "nothing that was typed is lost")
         form = {"agreed": "Lunge holds, right first.", "next_visit_at": "2028-12-24T18:00"}
         said = self.text(self.post(f"/a/{aid}/sign-off", form, follow_redirects=True))
         self.assertIn("Signed off on", said)
+        self.assertIn("Agreed: “Lunge holds, right first.”", said)
         overview = self.text(self.client.get(f"/p/{self.pid}"))
         self.assertIn("Lunge holds, right first.", overview)
         self.assertIn("24 Dec 2028, 18:00", overview)

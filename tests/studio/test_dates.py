@@ -20,7 +20,7 @@ class Written(unittest.TestCase):
 
     def test_what_could_be_two_days_or_is_none(self) -> None:
         for text in (
-            "", "5/3/2026", "05.03.2026", "3-5-2026", "5 Mar", "31 Feb 2026", "5 Mag 2026", "0 Mar 2026",
+            "", "5/3/2026", "05/03.2026", "32.3.2026", "5.13.2026", "3-5-2026", "5 Mar", "31 Feb 2026", "5 Mag 2026", "0 Mar 2026",
             "5 Mar 26", "5 Mar 2026, 25:00", "tomorrow", "2026-13-01", "5 Mar 2026 and more",
         ):  # fmt: skip
             with self.subTest(text), self.assertRaises(ValueError):

@@ -386,8 +386,8 @@ class Histories(History):
         practised = report.gather(self.work, self.who(), visit, asked, "Wenna").practise
         own = Practising(self.work, self.who())
         week = weeks.week_of(own)
-        rest = {drill_by_id()[i.drill].name for s in week.sessions for i in s.items if not i.first}
-        named = {line.split(":")[0] for line in practised[1:]}
+        rest = {drill_by_id()[i.drill].name for s in week.sessions for i in s.items}
+        named = {line.split(":")[0] for line in practised[2:]}
         self.assertTrue(named)
         self.assertLessEqual(named, rest)
         late = (CLOCK.local() + timedelta(days=9)).isoformat(timespec="minutes")
@@ -414,14 +414,20 @@ class Histories(History):
             mock.patch.object(conclusions, "drill_by_id", return_value=known),
             mock.patch.object(weeks, "kept_week", return_value=week),
         ):
-            said = conclusions._practise(self.work, self.who(), held, None)
-            plain = conclusions._practise(self.work, self.who(), None, "2028-02-29")
-        self.assertIn("once a week: above all right, often", said)
+            own = Practising(self.work, self.who())
+            named, said = conclusions._practise(own, held, None)
+            all_of, plain = conclusions._practise(own, None, "2028-02-29")
+            rule.lengthen = ("glutes",)
+            none, nothing = conclusions._practise(own, held, None)
+        self.assertTrue(said.endswith("once a week: above all right."), said)
+        self.assertEqual((named, all_of), (("right",), ("often", "seldom", "right")))
+        self.assertEqual(none, ())
+        self.assertIn("has nothing for it yet", nothing)
         self.assertIn("above all often", plain)
         self.assertNotIn("warm", said + plain)
         self.assertIn("until", plain)
         with mock.patch.object(weeks, "kept_week", return_value=None):
-            self.assertIn("Work on hip flexors", conclusions._practise(self.work, self.who(), held, None))  # fmt: skip
+            self.assertIn("Work on hip flexors", conclusions._practise(own, held, None)[1])
 
     def test_a_day_of_pain_makes_a_loss_news_of_its_own(self) -> None:
         for i, value in enumerate((80, 81, 79, 60)):

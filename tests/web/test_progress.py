@@ -150,7 +150,7 @@ class Charts(History):
         self.assertEqual(page.count('class="c-ring '), 2)
         self.assertEqual(page.count('class="c-hollow '), 2)
         self.assertIn("warmth (2)", page)
-        self.assertIn("other conditions: warmth", page)
+        self.assertIn("not done like the others: warm or cold", page)
         page = self.get(f"{path}&include=warmth")
         self.assertEqual(page.count('class="c-ring '), 3)
         self.assertIn("included by choice", page)
@@ -177,7 +177,7 @@ class Charts(History):
         anew(self.work, [self.pid])
         page = self.get(f"/p/{self.pid}?pose=front-split")
         self.assertEqual(page.count('class="c-ring '), 3)
-        self.assertIn("other conditions: variant", page)
+        self.assertIn("not done like the others: another form of the pose", page)
         choice = re.findall(r"<option ?(?:selected)?>([^<]*20 to 30°[^<]*)</option>", page)[0]
         page = self.get(f"/p/{self.pid}?pose=front-split&variant={choice}")
         self.assertEqual(page.count('class="c-ring '), 2)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from dachi.core.body.anatomy import other_side
 from dachi.core.catalogue.limiter_rules import Condition, LimiterRule
 from dachi.core.catalogue.poses import Catalogue
+from dachi.core.judging.series import under_active
 from dachi.core.judging.thresholds import Reached, against, together
 
 
@@ -47,6 +48,31 @@ class Limiter:
     missing: tuple[str, ...]
     vague: tuple[str, ...] = ()
     apparent: tuple[str, ...] = ()
+
+
+def believable(
+    readings: Iterable[SessionReading], catalogue: Catalogue
+) -> tuple[SessionReading, ...]:
+    """Readings without pairs whose passive range lies clearly under the active one.
+
+    One of the two is of another side, mode or joint: nothing is built on either until it is known
+    which.
+    """
+    told = list(readings)
+    pairs: dict[tuple[str, str, str], dict[str, SessionReading]] = {}
+    for r in told:
+        pairs.setdefault((r.pose, r.family, r.side), {})[r.mode] = r
+    out = set()
+    for (pose, family, _), modes in pairs.items():
+        measures = catalogue.pose(pose).families if pose in catalogue else ()
+        better = next((m.better for m in measures if m.family == family), None)
+        if better is None or not {"active", "passive"} <= set(modes):
+            continue
+        active, passive = modes["active"], modes["passive"]
+        reserve = (passive.value - active.value) * (1 if better == "higher" else -1)
+        if under_active(reserve, max(active.mdc, passive.mdc)):
+            out |= {active, passive}
+    return tuple(r for r in told if r not in out)
 
 
 def limiters(

@@ -33,6 +33,8 @@ from dachi.core.judging.thresholds import Reached, against
 
 #: What must be equal for two readings to be compared, in the order trials carry it.
 CONDITIONS = ("warmth", "variant", "method", "part of day", "prop", "marks")
+#: How the camera was told, the surest first.
+METHODS = ("mat", "level", "picture")
 #: The share of a reading's sd that is new at each shot, where only the whole is known.
 NEW_SHARE = 0.8
 
@@ -230,6 +232,16 @@ class Reserve:
     reserve: float
     mdc: float
     control_ratio: float | None
+
+    @property
+    def mixed_up(self) -> bool:
+        """Whether passive lies under active beyond chance, which no body does."""
+        return under_active(self.reserve, self.mdc)
+
+
+def under_active(reserve: float, mdc: float) -> bool:
+    """Whether a reserve (passive range beyond active) is negative beyond what chance makes it."""
+    return reserve < -mdc
 
 
 @dataclass(frozen=True)
@@ -541,13 +553,23 @@ def differing(trial: TrialValue, chosen: tuple[str, ...]) -> frozenset[str]:
 
 
 def main_conditions(trials: Sequence[TrialValue]) -> tuple[str, ...] | None:
-    """The conditions most sessions of valid trials were taken under."""
+    """The conditions most sessions of valid trials were taken under.
+
+    Of those that are as many and as new the surest method: one visit with both is read by it.
+    """
     sessions = {(t.assessment_id, t.conditions): t.day for t in trials if t.valid}
     if not sessions:
         return None
     counts = Counter(conditions for _, conditions in sessions)
     latest = {c: max(d for (_, k), d in sessions.items() if k == c) for c in counts}
-    return max(counts, key=lambda c: (counts[c], latest[c], c))
+    return max(counts, key=lambda c: (counts[c], latest[c], -_method_rank(c), c))
+
+
+def _method_rank(conditions: tuple[str, ...]) -> int:
+    """How far down ``METHODS`` conditions are; last where they name none."""
+    at = CONDITIONS.index("method")
+    own = conditions[at] if len(conditions) > at else ""
+    return METHODS.index(own) if own in METHODS else len(METHODS)
 
 
 def reserves(series: Series, side: str) -> list[Reserve]:

@@ -19,6 +19,12 @@ from dachi.core.judging.series import (
 from dachi.core.judging.stages import Stage, stage_of, verdict_of
 from dachi.core.judging.thresholds import Reached
 
+#: What differs where two readings are not compared, as a coach says it.
+CONDITION_WORDS = {
+    "warmth": "warm or cold", "variant": "another form of the pose",
+    "method": "with the mat or without it", "part of day": "another time of day",
+    "prop": "a support of another height", "marks": "marks set in another way",
+}  # fmt: skip
 UNITS = {"deg": "°", "cm": " cm", "ratio": ""}
 
 
@@ -137,6 +143,13 @@ def say_likeness(line: Line) -> str:
 def say_reserve(r: Reserve, unit: str = "deg") -> str:
     """What the reserve of a session means for practice."""
     size = f"{plain(r.reserve, unit)} ± {plain(r.mdc, unit)}"
+    if r.mixed_up:
+        less = f"{plain(abs(r.reserve), unit)} ± {plain(r.mdc, unit)}"
+        return (
+            f"Passive reads {less} under active, which no body does: a side, a mode or a mark is "
+            "mixed up, or the passive one was not taken to its end. Look at both; until then "
+            "nothing is built on it."
+        )
     if r.reserve <= r.mdc:
         return f"Reserve {size}: active and passive range are about the same."
     if r.control_ratio is None:
@@ -197,4 +210,4 @@ def why_left_out(trial: TrialValue, series: Series) -> str:
     other = differing(trial, series.conditions) - series.included
     if not other:
         return "the set-up was too different from the usual"
-    return "other conditions: " + ", ".join(sorted(other))
+    return "not done like the others: " + ", ".join(sorted(CONDITION_WORDS[o] for o in other))

@@ -15,7 +15,7 @@ from dachi.core.catalogue.gates import Gate, Ladder
 from dachi.core.catalogue.limiter_rules import LimiterRule
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.schools import Prop, with_stand_ins
-from dachi.core.judging.limiters import Limiter, SessionReading, limiters
+from dachi.core.judging.limiters import Limiter, SessionReading, believable, limiters
 from dachi.core.practising import needs as needing
 from dachi.core.practising import programme
 from dachi.core.practising.dose import BREATH_S
@@ -76,6 +76,7 @@ class Known:
 
 def person_of(known: Known, rules: Rules) -> Person:
     """Everything the planner looks at."""
+    known = replace(known, readings=believable(known.readings, rules.catalogue))
     ranges = needing.ranges_of(known.readings, rules.catalogue)
     goals = tuple(dict.fromkeys(g for g, _ in known.goals))
     aimed = [g for g in goals if g in rules.catalogue]
@@ -160,9 +161,9 @@ def held_back(
 ) -> list[tuple[str, str, Limiter]]:
     """What likely holds each goal (pose, side) back; every measured pose where no goal is set."""
     wanted = list(goals) or [(r.pose, r.side) for r in readings]
-    found = []
+    found, told = [], believable(readings, rules.catalogue)
     for pose, side in dict.fromkeys(wanted):
         if pose in rules.catalogue:
-            likely = limiters(pose, side, readings, rules.limiters, rules.catalogue)
+            likely = limiters(pose, side, told, rules.limiters, rules.catalogue)
             found += [(pose, side, one) for one in likely[:1]]
     return found

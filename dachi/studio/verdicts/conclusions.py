@@ -1,4 +1,4 @@
-"""What a visit comes to, in three sentences that can be said aloud."""
+"""What a visit comes to, in three sentences that can be said aloud, and the one advice."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from dachi.core.judging import wording
 from dachi.core.judging.stages import Stage
-from dachi.store import goals
+from dachi.store import assessments
+from dachi.store.assessments import Assessment
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
 from dachi.studio.practice import weeks
@@ -24,34 +25,61 @@ NAMED = 3
 
 
 @dataclass(frozen=True)
-class Conclusion:
-    """What changed for certain, what holds back, what to practise until when."""
+class Advice:
+    """What holds somebody back and what to practise until when: one advice, the same on every page.
 
-    changed: str
+    ``drills``: those it names, ids, the ones for what holds back first.
+    """
+
     held: str
     practise: str
+    drills: tuple[str, ...] = ()
 
 
-def conclude(work: Work, who: Practitioner, parts: Sequence[ReviewPart]) -> Conclusion:
+@dataclass(frozen=True)
+class Conclusion:
+    """What changed for certain at a visit, and the advice."""
+
+    changed: str
+    advice: Advice
+
+
+def conclude(
+    work: Work, who: Practitioner, visit: Assessment, parts: Sequence[ReviewPart]
+) -> Conclusion:
     """The three sentences of a visit's review."""
-    found = summaries.of_practitioner(work, who.id)
-    kept = goals.of_practitioner(work.db, work.coach, who.id)
-    held = overview.held_back(found, kept)[:1]
+    visits = assessments.of_practitioner(work.db, work.coach, who.id)
+    before = any(v.taken_at < visit.taken_at for v in visits)
+    return Conclusion(changed(parts, before=before), advise(work, who))
+
+
+def advise(work: Work, who: Practitioner, own: Practising | None = None) -> Advice:
+    """The advice as things stand: from what holds back, and from the week as it is planned."""
+    own = own or Practising(work, who)
+    held = next(iter(overview.held_back(own.summaries, own.goals)), None)
     because = (
-        f"{held[0].sentence}: {held[0].limiter.rule.because}."
+        f"{held.sentence}: {held.limiter.rule.because}."
         if held
         else "Nothing stands out from what has been measured so far."
     )
-    practise = _practise(work, who, held[0] if held else None, summaries.next_look(found))
-    return Conclusion(changed(parts), because, practise)
+    drills, said = _practise(own, held, summaries.next_look(own.summaries))
+    return Advice(because, said, drills)
 
 
-def changed(parts: Sequence[ReviewPart]) -> str:
-    """What the measures of a visit say together: losses first, what is certain before signs."""
+def changed(parts: Sequence[ReviewPart], *, before: bool = False) -> str:
+    """What the measures of a visit say together: losses first, what is certain before signs.
+
+    ``before``: there were visits before this one, compared with it or not.
+    """
     told = [(p, n) for p in parts for n in p.rows if n.stage is not None and n.whole is not None]
     certain = [(p, n) for p, n in told if n.stage is Stage.CONFIRMED]
     signs = [(p, n) for p, n in told if n.stage is not Stage.CONFIRMED]
     if not any(n.whole for p in parts for n in p.rows):
+        if before:
+            return (
+                "Nothing of this visit compares with an earlier one: other poses, or not done like "
+                "them. The charts say which."
+            )
         return "This is the first time: everything later is compared with today."
     if certain:
         more = f", and {len(certain) - NAMED} more" if len(certain) > NAMED else ""
@@ -78,27 +106,32 @@ def _gain(row: TodayAgainst) -> tuple[bool, float]:
     return better > 0, -abs(better) / max(row.whole.mdc, 1e-6)
 
 
-def _practise(work: Work, who: Practitioner, held: Held | None, look: str | None) -> str:
-    """The week in a sentence: drills for what holds back come first. Nothing is planned here."""
+def _practise(own: Practising, held: Held | None, look: str | None) -> tuple[tuple[str, ...], str]:
+    """Drills of the week and a sentence that names them. Nothing is planned here.
+
+    Where something holds back only drills that work on it are named: never others in its place.
+    """
     until = f" until {say_day(look)}, when a change can show" if look else ""
-    week = weeks.kept_week(Practising(work, who))
+    week = weeks.kept_week(own)
     if week is None:
         about = held.limiter.rule.practice if held else "what was measured"
-        return f"Work on {about}{until}; the plan makes a week of it."
+        return (), f"Work on {about}{until}; the plan makes a week of it."
     rule = held.limiter.rule if held else None
-    wanted = {*rule.lengthen, *rule.strengthen} if rule else set()
     known = drill_by_id()
-    planned = [i.drill for x in week.sessions for i in x.items if i.drill in known and not i.first]
-    work_drills = [d for d in dict.fromkeys(planned) if known[d].phase in WORK]
-
-    def rank(drill: str) -> tuple[bool, int]:
-        about = {*known[drill].lengthens, *known[drill].strengthens}
-        return not about & wanted, -planned.count(drill)
-
-    names = sorted(work_drills, key=rank)[:NAMED]
+    planned = [i.drill for x in week.sessions for i in x.items if i.drill in known]
+    about_it = [d for d in dict.fromkeys(planned) if known[d].phase in WORK]
+    if rule is not None:
+        wanted = {*rule.lengthen, *rule.strengthen}
+        about_it = [d for d in about_it if wanted & {*known[d].lengthens, *known[d].strengthens}]
+    names = tuple(sorted(about_it, key=lambda d: -planned.count(d))[:NAMED])
     if not names:
-        return f"Practise as planned{until}."
+        if rule is None:
+            return (), f"Practise as planned{until}."
+        return (), (
+            f"Work on {rule.practice}{until}. The week has nothing for it yet: the plan says why "
+            "under “What fell out”."
+        )
     times = len(week.sessions)
     said = ", ".join(known[d].name.lower() for d in names)
     days = "once a week" if times == 1 else f"{times} times a week"
-    return f"Practise {days}{until}: above all {said}."
+    return names, f"Practise {days}{until}: above all {said}."

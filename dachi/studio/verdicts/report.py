@@ -18,10 +18,11 @@ from dachi.core.judging.stages import Stage
 from dachi.core.practising.programme import NoPlan
 from dachi.data import catalogue, chosen_schools, screening_questions
 from dachi.drawing.paper import Course, Dot, Part, Picture, Report, Row
-from dachi.store import assessments, goals, preparation
+from dachi.store import assessments, preparation
 from dachi.store.assessments import Assessment
 from dachi.store.database import connect
 from dachi.store.practitioners import Practitioner
+from dachi.store.weeks import PlannedWeek
 from dachi.studio.bench.around import Around
 from dachi.studio.phrases import say_day
 from dachi.studio.practice import weeks
@@ -29,6 +30,7 @@ from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.record import picture_privacy
 from dachi.studio.verdicts import overview, reports, summaries
 from dachi.studio.verdicts.comparing import HEIGHT, WIDTH, PlacedPhoto
+from dachi.studio.verdicts.conclusions import WORK, Advice, advise
 from dachi.studio.verdicts.histories import date_of
 from dachi.studio.verdicts.reports import ReviewPart, TodayAgainst
 from dachi.studio.verdicts.summaries import judged
@@ -91,8 +93,9 @@ def gather(work: Work, who: Practitioner, visit: Assessment, wanted: Wanted, coa
     details, written = wanted.reader == "clinician", say_day(work.today().isoformat())
     parts = [p for p in _parts(work, visit) if key_of(p) in wanted.measures]
     shown = picture_privacy.to_themselves(work, who.id)
-    kept = goals.of_practitioner(work.db, work.coach, who.id)
-    found = summaries.of_practitioner(work, who.id)
+    own = Practising(work, who)
+    kept, found, week = own.goals, own.summaries, _week(own)
+    advice = advise(work, who, own)
     born = f", born {who.birth_year}" if details and who.birth_year else ""
     return Report(
         heading=f"{who.call_name}{born}: {say_day(visit.taken_at)}",
@@ -102,10 +105,11 @@ def gather(work: Work, who: Practitioner, visit: Assessment, wanted: Wanted, coa
             _part(work, who, visit, p, details, shown and wanted.pictures == key_of(p))
             for p in parts
         ),
-        held=tuple(
-            f"{h.sentence} ({h.readings})" for h in overview.held_back(found, kept)[:3]
+        held=(
+            advice.held,
+            *(f"{h.sentence} ({h.readings})" for h in overview.held_back(found, kept)[:3]),
         ),
-        practise=_practise(work, who),
+        practise=(advice.practise, *_practise(own, week, advice)),
         next=_next(work, who, summaries.next_look(found)),
         method=_method(visit, parts),
         foot=f"{who.call_name}, {say_day(visit.taken_at)}. Written {written}.",
@@ -215,23 +219,30 @@ def _cut(work: Work, one: PlacedPhoto) -> bytes | None:
     return out.getvalue()
 
 
-def _practise(work: Work, who: Practitioner) -> tuple[str, ...]:
+def _week(own: Practising) -> PlannedWeek | None:
+    """The week as it stands, planned where nobody had: before anything is said of it."""
     try:
-        week = weeks.week_of(Practising(work, who))
+        return weeks.week_of(own)
     except NoPlan:
+        return None
+
+
+def _practise(own: Practising, week: PlannedWeek | None, advice: Advice) -> tuple[str, ...]:
+    """The days, and what is worked on in them: what the advice names comes first."""
+    days = [weeks.WEEKDAYS[s.weekday] for s in week.sessions] if week else []
+    if week is None or not days:
         return ()
-    days = [weeks.WEEKDAYS[s.weekday] for s in week.sessions]
-    if not days:
-        return ()
+    who = own.who
     minutes = sum(s.seconds for s in week.sessions) / 60 / len(days)
     known, counting = drill_by_id(), chosen_schools(who.schools)["counting"]
     doses = {
         i.drill: weeks.say_dose(i.dose, counting, who.breath_s)
         for s in week.sessions
         for i in s.items
-        if not i.first and i.drill in known
+        if i.drill in known and known[i.drill].phase in WORK
     }
-    named = [f"{known[d].name}: {dose}" for d, dose in list(doses.items())[:MOST_DRILLS]]
+    order = sorted(doses, key=lambda d: d not in advice.drills)[:MOST_DRILLS]
+    named = [f"{known[d].name}: {doses[d]}" for d in order]
     return (f"About {minutes:.0f} minutes on {', '.join(days)}.", *named)
 
 
@@ -250,7 +261,8 @@ def _method(visit: Assessment, parts: Sequence[ReviewPart]) -> tuple[str, ...]:
         "Joint angles were read from photographs: the mat's known size gives the camera, and a "
         "skeleton is fitted to the marked points.",
         f"Each value is that of up to {trials} photographs of the visit, {visit.warmth}; ± is half "
-        "of the interval that holds the true value 95 times in 100.",
+        "of the interval that holds the true value 95 times in 100, how much a body differs from "
+        "day to day included: it is wider than that of one photograph.",
         "A change is called a first sign when it is larger than how far such readings scatter, and "
         "confirmed when a later visit or a trend bears it out; smaller ones say nothing yet.",
     )

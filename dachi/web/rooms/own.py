@@ -19,7 +19,7 @@ from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.practice.practice_history import by_week, heights, sitting
 from dachi.studio.record import export, picture_privacy
 from dachi.studio.records import NoPlan, PlannedSession, PlannedWeek
-from dachi.studio.verdicts import tiles
+from dachi.studio.verdicts import conclusions, tiles
 from dachi.studio.verdicts.kind_words import kind_words
 from dachi.studio.verdicts.then_and_now import then_and_now
 from dachi.studio.verdicts.tiles import Tile
@@ -79,6 +79,7 @@ def page(token: str) -> str | tuple[str, int]:
         weeks=by_week(log, planned, today.date()),
         ask=ask,
         sentences=kind_words(own.work, own.who)[:8],
+        advice=conclusions.advise(own.work, own.who, practising),
         charts=heights(own.work, own.who, log, drawings.SLIM),
         minutes_chart=drawings.weeks(by_week(log, planned, today.date()), drawings.SLIM)
         if log

@@ -13,6 +13,7 @@ from dachi.studio.practice import acts, proposals, weeks
 from dachi.studio.practice.acts import LENGTHS, Habit
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.records import NoPlan, PlannedWeek
+from dachi.studio.verdicts import conclusions
 from dachi.web.session import own_practitioner, work
 
 room = Blueprint("plan", __name__)
@@ -56,6 +57,7 @@ def page(pid: int) -> str:
         lengths=LENGTHS,
         owned=[p for p in props() if p.id in who.props],
         lacking=weeks.lacking(own),
+        advice=conclusions.advise(work(), who, own),
         wishes=own.wishes,
         fell_out=weeks.fallen_out(own, week) if week else [],
         standings=own.standings[:2],

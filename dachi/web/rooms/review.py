@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
@@ -11,6 +13,7 @@ from dachi.studio import records
 from dachi.studio.bench.around import Around
 from dachi.studio.lists import catalogue
 from dachi.studio.phrases import moment_of
+from dachi.studio.records import Assessment
 from dachi.studio.verdicts import comparing, conclusions, reports
 from dachi.studio.visits import acts
 from dachi.studio.visits import sheets as visits
@@ -23,7 +26,11 @@ room = Blueprint("review", __name__)
 @login_required
 def page(aid: int) -> str:
     """Today against last and first, left against right, active against passive."""
-    visit = own_assessment(aid)
+    return _page(own_assessment(aid))
+
+
+def _page(visit: Assessment, typed: Mapping[str, str] | None = None) -> str:
+    """The review; what was ``typed`` into a form that could not be read is still there."""
     own = visits.all_trials(work(), visit)
     parts: list[reports.ReviewPart] = []
     around = Around(work(), visit.practitioner_id)
@@ -36,28 +43,30 @@ def page(aid: int) -> str:
         visit=visit,
         who=who,
         parts=parts,
-        conclusion=conclusions.conclude(work(), who, parts) if parts else None,
+        conclusion=conclusions.conclude(work(), who, visit, parts) if parts else None,
         unmarked=[t for t in own if not t.marked],
         retake=[t for t in own if t.asks_again],
-        events=records.signings(work(), aid),
-        state=records.state(work(), aid),
+        events=(events := records.signings(work(), visit.id)),
+        agreed=next((e.reason for e in reversed(events) if e.kind == "signed off"), ""),
+        typed=typed or {},
+        state=records.state(work(), visit.id),
         news=reports.news_of(work(), visit),
-        felt=records.say_felt(records.felt_at(work(), aid)),
+        felt=records.say_felt(records.felt_at(work(), visit.id)),
         size=(comparing.WIDTH, comparing.HEIGHT),
     )
 
 
 @room.post("/a/<int:aid>/sign-off")
 @login_required
-def sign_off(aid: int) -> Response:
+def sign_off(aid: int) -> Response | tuple[str, int]:
     """Close the assessment with what was agreed; phones are shut out with it."""
     visit = own_assessment(aid)
     agreed, text = (request.form.get(k, "").strip() for k in ("agreed", "next_visit_at"))
     try:
         at = moment_of(text) if text else None
     except ValueError:
-        flash("Give the next visit as a date and a time; nothing was signed off.", "retake")
-        return redirect(url_for("review.page", aid=aid))
+        sentence = "Give the next visit as a date and a time: 27 Nov 2026, 18:15."
+        return _page(visit, {"agreed": agreed, "next": text, "problem": sentence}), 422
     if acts.sign_off(work(), visit, agreed, at):
         flash("Signed off. Nothing in this assessment changes until it is reopened.")
     return redirect(url_for("review.page", aid=aid))

@@ -143,7 +143,7 @@ class LeftOut(unittest.TestCase):
         self.assertIn("Conditions differ", say_gain(s.lines[0].since_first, "first"))
         self.assertIn("included by choice", headline_sentence(s))
         plain = build(rows)
-        self.assertIn("warmth", why_left_out(plain.left_out[0], plain))
+        self.assertIn("warm or cold", why_left_out(plain.left_out[0], plain))
 
     @given(st.floats(-50, 200), st.integers(1, 3))
     def test_an_invalid_trial_changes_no_verdict(self, value: float, where: int) -> None:
