@@ -33,25 +33,30 @@ STATUS_SIGNS = {"unmarked": "○", "ok": "✓", "watch": "!", "retake": "↺"}
 
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 #: ``27 Nov 2026``, also with its weekday and a time. Months are words: 5/4 is two days.
+_TIME = r"(?:[ ,at]+(\d{1,2})[:.](\d{2}))?"
 _SAID = re.compile(
-    r"(?:[a-z]{2,9}\.?,? +)?(\d{1,2})\.? +([a-z]{3,9})\.?,? +(\d{4})"
-    r"(?:[ ,at]+(\d{1,2})[:.](\d{2}))?",
-    re.IGNORECASE,
+    r"(?:[a-z]{2,9}\.?,? +)?(\d{1,2})\.? +([a-z]{3,9})\.?,? +(\d{4})" + _TIME, re.IGNORECASE
 )
+#: ``31.10.2026 9:30``: with dots the day comes first everywhere; slashes could be either.
+_DOTTED = re.compile(r"(\d{1,2})\. ?(\d{1,2})\. ?(\d{4})" + _TIME, re.IGNORECASE)
 
 
 def moment_of(text: str) -> datetime:
     """A moment as somebody writes it or a record has it, on the wall clock.
 
-    ISO dates and ``27 Nov 2026, 18:15``; ValueError where it is none, or could be two.
+    ISO dates, ``27 Nov 2026, 18:15`` and ``27.11.2026 18:15``; ValueError where it is none, or
+    could be two.
     """
+    if dotted := _DOTTED.fullmatch(text.strip()):
+        day, month, year, hour, minute = (int(x or 0) for x in dotted.groups())
+        return datetime(year, month, day, hour, minute)
     said = _SAID.fullmatch(text.strip())
     if said is None:
         at = datetime.fromisoformat(text.strip())
         return at if at.tzinfo is None else at.astimezone().replace(tzinfo=None)
-    day, month, year, hour, minute = said.groups()
-    number = next((i for i, m in enumerate(_MONTHS, 1) if month.lower().startswith(m)), 0)
-    return datetime(int(year), number, int(day), int(hour or 0), int(minute or 0))
+    on, word, of, at_h, at_m = said.groups()
+    number = next((i for i, m in enumerate(_MONTHS, 1) if word.lower().startswith(m)), 0)
+    return datetime(int(of), number, int(on), int(at_h or 0), int(at_m or 0))
 
 
 def day_of(text: str) -> date:

@@ -6,6 +6,7 @@ import io
 import socket
 from collections.abc import Callable, Iterable
 from typing import Any
+from urllib.parse import urlsplit
 
 import segno
 from flask import current_app, request, url_for
@@ -68,6 +69,11 @@ def trusted_address(link: str) -> str | None:
     if not studio or current_app.config.get("STUDIO_OWN"):
         return None
     return f"{studio}/{link.split('/', 3)[3]}"
+
+
+def only_here(link: str) -> bool:
+    """Whether an address means this very machine, and nothing on anybody else's."""
+    return (urlsplit(link).hostname or "") in ("127.0.0.1", "localhost", "::1")
 
 
 def own_address() -> str:

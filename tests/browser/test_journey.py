@@ -169,6 +169,7 @@ class Journey(InChromium):
         self.assertAlmostEqual(at_joints, truth["true_value_deg"], delta=1.0)
         # The same marks taken for points on skin say something else of the joint beneath.
         shown, ways = page.locator(".big-number"), page.get_by_label("Marks are set")
+        page.get_by_text("How it was marked, where it belongs").click()
         exact = shown.get_attribute("data-value") or ""
         ways.select_option("palpated")
         expect(shown).not_to_have_attribute("data-value", exact)

@@ -25,6 +25,7 @@ from dachi.studio.phrases import shot_name
 from dachi.studio.records import Conflict, Marking, SceneError, Slot, Trial
 from dachi.studio.verdicts.reports import said_apart
 from dachi.studio.visits import sheets as visits
+from dachi.studio.visits.recognised import elsewhere
 from dachi.web.bench_guard import at_bench, keep_closed, stopped
 from dachi.web.bench_marks import shown
 from dachi.web.fields import whole
@@ -65,6 +66,8 @@ def page(tid: int) -> str:
     corners = shown_corners(at, marking, {} if theirs else draft or {})
     order = records.trials(work(), at.trial.assessment_id)
     ids = [t.id for t in order]
+    kept = whole(request.args.get("kept", ""))
+    saved = records.markings_of(work(), kept) if kept is not None else []
     spot = ids.index(tid) if tid in ids else 0
     return render_template(
         "bench.html",
@@ -82,6 +85,8 @@ def page(tid: int) -> str:
         ways=drafts.WAYS,
         marked=marking.marked or at.usual,
         history=history,
+        kept=kept,
+        kept_seen=saved[0].number if saved else 0,
         seen=seen,
         newest=newest,
         theirs=theirs and started is not None and started < newest,
@@ -95,6 +100,8 @@ def page(tid: int) -> str:
         overrule_reason=history[0].overrule_reason if history else "",
         stopped=stopped(at.trial),
         places=visits.free(_stations(at.trial)),
+        looks_like=elsewhere(work(), at),
+        other_places=visits.off_the_sheet(_stations(at.trial)),
         beside=visits.companions(at.pose.id),
         may_beside=acts.may_stand_beside(work(), at.trial) if history else [],
         next_shot=_next_shot(at.trial),

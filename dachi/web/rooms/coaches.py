@@ -14,6 +14,7 @@ from dachi.studio.records import INVITED_DAYS, MIN_PASSWORD, Coach, Conflict
 from dachi.studio.work import Work
 from dachi.web.fields import whole
 from dachi.web.jobs import finish_erasing
+from dachi.web.private_links import only_here
 from dachi.web.security import limiter
 from dachi.web.session import current_coach, data_folder, db, let_in, work
 
@@ -40,6 +41,7 @@ def _page(link: str | None = None, about: str = "") -> str:
         left={c.id: people[c.id] for c in coaches if c.closed_at} if me.owner else {},
         waiting=records.invited(work()),
         link=link,
+        only_here=link is not None and only_here(link),
         about=about,
         days=INVITED_DAYS,
     )

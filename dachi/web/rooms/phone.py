@@ -22,7 +22,7 @@ from dachi.studio.visits.intake import AlreadyThere, Incoming, Refused
 from dachi.studio.work import Work
 from dachi.web import keys
 from dachi.web.jobs import see_waiting
-from dachi.web.private_links import outside_address, qr, trusted_address
+from dachi.web.private_links import only_here, outside_address, qr, trusted_address
 from dachi.web.security import csrf, limiter
 from dachi.web.session import clock, db, own_assessment, own_practitioner, work, work_for
 
@@ -61,7 +61,7 @@ def offer(aid: int) -> str:
         code=qr(link) if link else "",
         trusted=trusted_address(link) if link else None,
         until=row.expires_at if nonce and row else None,
-        only_here=link is not None and _is_loopback(link),
+        only_here=link is not None and only_here(link),
         closed=intake.closed(visit),
     )
 
@@ -73,10 +73,6 @@ def let_in(aid: int) -> Response:
     visit = own_assessment(aid)
     acts.let_phone_in(work(), visit, close=request.form.get("act") == "close")
     return redirect(url_for("phone.offer", aid=aid))
-
-
-def _is_loopback(link: str) -> bool:
-    return link.startswith(("http://127.", "http://localhost", "http://[::1]"))
 
 
 def _now() -> str:

@@ -10,6 +10,8 @@
   const store = `dachi-marks-${form.dataset.trial}`;
   const field = (name) => form.elements.namedItem(name);
   const undone = [];
+  const undoable = () => { $("undo").hidden = !undone.length; };
+  const remembered = (mark) => { const p = at(mark); undone.push([mark, p.x, p.y, stateOf(mark)?.value]); undoable(); };
   let chosen = null, drag = null, loupeOn = true;
 
   // ---- where things are -------------------------------------------------
@@ -104,7 +106,7 @@
   }
 
   function set(mark, x, y, remember = true) {
-    if (remember) { const p = at(mark); undone.push([mark, p.x, p.y, stateOf(mark)?.value]); }
+    if (remember) remembered(mark);
     field(`${mark.dataset.name}-x`).value = clamp(x, W).toFixed(1);
     field(`${mark.dataset.name}-y`).value = clamp(y, H).toFixed(1);
     settle(mark);
@@ -259,6 +261,7 @@
       tiles.set(mark, tile);
     }
     closeups.hidden = false;
+    closeups.classList.remove("asks");
     shownAt = performance.now();
     sayLeft();
     return true;
@@ -277,7 +280,7 @@
     const box = tile.querySelector("canvas").getBoundingClientRect(), p = at(mark);
     const dx = (event.clientX - box.left) / box.width - 0.5, dy = (event.clientY - box.top) / box.height - 0.5;
     // On the crossing it stays and is confirmed.
-    if (Math.hypot(dx, dy) < 0.04) { undone.push([mark, p.x, p.y, stateOf(mark).value]); settle(mark); keepHere(); }
+    if (Math.hypot(dx, dy) < 0.04) { remembered(mark); settle(mark); keepHere(); }
     else set(mark, p.x + dx * span, p.y + dy * span);
     // The next key is meant for the photograph.
     tile.blur();
@@ -293,12 +296,37 @@
     $("take-all").hidden = !left.length;
     $("accept-words").textContent = left.length ? "All right, next photo" : $("accept-words").dataset.plain;
   }
-  // Nobody can have looked at what was not yet there: a key held or pressed twice confirms nothing.
-  const LEAST_LOOK_MS = 500;
+  // A close-up counts as looked at once it was in sight for as long as a glance takes; what was not
+  // is asked about, once. Nobody can have looked at what was not yet there.
+  const LEAST_LOOK_MS = 500, GLANCE_MS = 450, TICK_MS = 90;
+  const glanced = new Map();
+  let askedOnce = false;
+  setInterval(() => {
+    const open = openTiles();
+    if (!open.length || document.hidden || !photo.complete) return;
+    const seen = open.filter((m) => {
+      const box = tiles.get(m).getBoundingClientRect();
+      return box.top < innerHeight && box.bottom > 0 && box.left < innerWidth && box.right > 0;
+    });
+    // One look at a time: what lies side by side shares it, the first first.
+    const now = seen.find((m) => (glanced.get(m) ?? 0) < GLANCE_MS);
+    if (!now) return;
+    glanced.set(now, (glanced.get(now) ?? 0) + TICK_MS);
+    if (glanced.get(now) >= GLANCE_MS) { tiles.get(now).classList.add("glanced"); sayLeft(); }
+  }, TICK_MS);
+  const unseen = () => openTiles().filter((m) => (glanced.get(m) ?? 0) < GLANCE_MS);
   function confirmLooked() {
     const left = openTiles();
     if (!left.length) return true;
     if (!photo.complete || performance.now() - shownAt < LEAST_LOOK_MS) return false;
+    const hasty = unseen();
+    if (hasty.length && !askedOnce) {
+      askedOnce = true;
+      $("closeups-said").textContent = `Not looked at yet: ${hasty.map((m) => m.dataset.label).join(", ")}. If every cross lies on its joint, accept once more.`;
+      closeups.classList.add("asks");
+      closeups.scrollIntoView({ block: "nearest" });
+      return false;
+    }
     left.forEach((m) => settle(m));
     keepHere();
     return true;
@@ -321,7 +349,10 @@
   function takeAll() {
     const some = wanting().filter((m) => Number(m.dataset.unsure) > 0);
     some.forEach((m) => settle(m, "seen"));
-    if (some.length) { choose(null); loupe.hidden = true; drawAll(); keepHere(); sayLeft(); ask(true); }
+    if (some.length) { choose(null); loupe.hidden = true; drawAll(); keepHere(); sayLeft(); }
+    // What nothing was seen of wants a hand first; else this is the answer to the photograph.
+    if (!lookAtNext() && some.length) form.requestSubmit($("accept"));
+    else if (some.length) ask(true);
   }
   strip.addEventListener("click", (event) => { if (event.target.closest("[data-take-all]")) takeAll(); });
   $("take-all").addEventListener("click", takeAll);
@@ -362,6 +393,14 @@
     strip.querySelectorAll("details").forEach((d) => { d.open = open.includes(d.className); });
     follow(JSON.parse(page.querySelector("[data-part=moved]")?.dataset.marks || "{}"));
     if (!drag) declutter();
+    stand();
+  }
+  // What decides stands at the photograph too, and on a phone the angle, which the strip is far from.
+  function stand() {
+    const number = strip.querySelector(".big-number")?.textContent ?? "";
+    const said = [...strip.querySelectorAll(".decides .check-retake, .decides .strip-problem, .decides p.check-watch")].map((c) => c.textContent.replace(/\s+/g, " ").trim());
+    $("standing").replaceChildren(...[number && ["b", "standing-number", number], ...said.slice(0, 2).map((w) => ["p", "", w])].filter(Boolean).map(([tag, name, words]) => Object.assign(document.createElement(tag), { className: name, textContent: words })));
+    $("standing").classList.toggle("says", said.length > 0);
   }
   // Marks of one picture miss together: those nobody has set follow those that somebody has.
   function follow(moved) {
@@ -382,8 +421,11 @@
   }
   function bringBack() {
     if (form.dataset.fresh) { localStorage.removeItem(store); return; }
-    const kept = form.dataset.kept;
-    if (kept) localStorage.removeItem(`dachi-marks-${kept}`);
+    // What was kept needs no copy here; what was marked since then does, also after a reload.
+    if (form.dataset.kept) {
+      const name = `dachi-marks-${form.dataset.kept}`;
+      try { if (Number(JSON.parse(localStorage.getItem(name)).seen) < Number(form.dataset.keptSeen)) localStorage.removeItem(name); } catch { localStorage.removeItem(name); }
+    }
     let body = null;
     try { body = JSON.parse(localStorage.getItem(store)); } catch { body = null; }
     if (!body) return;
@@ -432,7 +474,7 @@
     event.preventDefault();
     choose(mark);
     const from = at(mark);
-    undone.push([mark, from.x, from.y, stateOf(mark)?.value]);
+    remembered(mark);
     drag = { mark, dx: from.x - p.x, dy: from.y - p.y, id: event.pointerId, moved: false };
     svg.setPointerCapture(event.pointerId);
     mark.classList.add("dragging");
@@ -449,7 +491,7 @@
   const drop = (event) => {
     if (!drag || event.pointerId !== drag.id) return;
     drag.mark.classList.remove("dragging");
-    if (drag.moved) ask(true); else undone.pop();
+    if (drag.moved) ask(true); else { undone.pop(); undoable(); }
     drag = null;
     declutter();
   };
@@ -504,11 +546,7 @@
       case "v": toggle($("level-on")); break;
       case "l": loupeOn = !loupeOn; look(chosen); break;
       case "w": always = !always; nearBy(chosen); break;
-      case "z": {
-        const last = undone.pop();
-        if (last) { set(last[0], last[1], last[2], false); if (last[3]) settle(last[0], last[3]); drawTile(last[0]); sayLeft(); choose(last[0]); ask(true); }
-        break;
-      }
+      case "z": undo(); break;
       case "+": case "=": zoom(1.3); break;
       case "-": zoom(1 / 1.3); break;
       case "0": if (view.k > 1) all(); else fit(); break;
@@ -517,6 +555,15 @@
       default:
     }
   });
+  function undo() {
+    const last = undone.pop();
+    undoable();
+    if (!last) return;
+    set(last[0], last[1], last[2], false);
+    if (last[3]) settle(last[0], last[3]);
+    drawTile(last[0]); sayLeft(); choose(last[0]); ask(true);
+  }
+  $("undo").addEventListener("click", undo);
   let nudge = 0;
   $("pick").addEventListener("click", () => pick());
   $("pick-head")?.addEventListener("click", (event) => pick(event.target.dataset.to, "Touch the middle of the head on the photograph."));
@@ -545,9 +592,9 @@
   window.addEventListener("resize", all);
   for (const [id, act] of [["zoom-in", () => zoom(1.3)], ["zoom-out", () => zoom(1 / 1.3)], ["zoom-all", () => (view.k > 1 ? all() : fit())]]) $(id).addEventListener("click", act);
   photo.addEventListener("load", () => { shownAt = performance.now(); drawAll(); if (!loupe.hidden) look(chosen); });
-  if (form.dataset.kept) localStorage.removeItem(`dachi-marks-${form.dataset.kept}`);
   bringBack();
   drawAll();
+  stand();
   const beside = form.dataset.looked && layOut();
   if (form.dataset.near) fit();
   if (form.dataset.looked && !beside) lookAtNext();

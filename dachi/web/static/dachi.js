@@ -27,7 +27,9 @@
   const readDate = (text) => {
     const iso = text.match(/^(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d))?/);
     const said = text.match(/^(?:[a-z]+\.?,? +)?(\d{1,2})\.? +([a-z]{3})[a-z]*\.?,? +(\d{4})(?:[ ,at]+(\d{1,2})[:.](\d\d))?$/i);
-    const [y, m, d, h, min] = iso ? [iso[1], iso[2] - 1, iso[3], iso[4], iso[5]]
+    // With dots the day comes first everywhere; slashes could be either and are not guessed.
+    const dots = text.match(/^(\d{1,2})\. ?(\d{1,2})\. ?(\d{4})(?:[ ,at]+(\d{1,2})[:.](\d\d))?$/i);
+    const [y, m, d, h, min] = dots ? [dots[3], dots[2] - 1, dots[1], dots[4], dots[5]] : iso ? [iso[1], iso[2] - 1, iso[3], iso[4], iso[5]]
       : said ? [said[3], MONTHS.indexOf(said[2].toLowerCase()), said[1], said[4], said[5]] : [];
     if (y === undefined || m < 0) return null;
     const at = new Date(+y, m, +d, +(h ?? 12), +(min ?? 0));
@@ -73,6 +75,43 @@
   datesIn(document);
   document.addEventListener("htmx:afterSettle", (event) => datesIn(event.target));
 
+  // What was typed and not sent is there again after looking elsewhere; it ends with its form's
+  // sending, which the page answers without the field.
+  const drafts = [...document.querySelectorAll("[data-draft]")];
+  for (const field of drafts) {
+    const key = `dachi-draft-${field.dataset.draft}`;
+    if (!field.value) field.value = sessionStorage.getItem(key) ?? "";
+    field.addEventListener("input", () => sessionStorage.setItem(key, field.value));
+  }
+  const settled = document.querySelector("[data-settled]");
+  if (settled) sessionStorage.removeItem(`dachi-draft-${settled.dataset.settled}`);
+
+  // Links for somebody else are copied or handed to whatever this device shares with.
+  document.addEventListener("click", async (event) => {
+    const button = event.target.closest("[data-copy], [data-share]");
+    if (!button) return;
+    const said = button.closest(".link-out").querySelector("[role=status]");
+    const link = button.dataset.copy ?? button.dataset.share;
+    try {
+      if (button.dataset.share) { await navigator.share({ url: link, title: button.dataset.title }); return; }
+      await copy(link);
+      said.textContent = "Copied.";
+    } catch (error) {
+      if (error.name !== "AbortError") said.textContent = "It could not be copied here: mark the address and copy it by hand.";
+    }
+  });
+  // Without encryption a browser offers no clipboard: the older way then.
+  async function copy(text) {
+    if (navigator.clipboard) { await navigator.clipboard.writeText(text); return; }
+    const box = document.createElement("textarea");
+    box.value = text; box.className = "visually-hidden";
+    document.body.append(box); box.select();
+    const done = document.execCommand("copy");
+    box.remove();
+    if (!done) throw new Error("no clipboard");
+  }
+  if (navigator.share) document.querySelectorAll("[data-share]").forEach((b) => { b.hidden = false; });
+
   // Up and down go from person to person on Today.
   document.addEventListener("keydown", (event) => {
     if ((event.key !== "ArrowDown" && event.key !== "ArrowUp") || typing(event.target)) return;
@@ -95,7 +134,7 @@
   // A form is sent once, however often its button is pressed.
   document.addEventListener("submit", (event) => {
     const form = event.target;
-    if (form.method !== "post" || form.hasAttribute("hx-post")) return;
+    if (event.defaultPrevented || form.method !== "post" || form.hasAttribute("hx-post")) return;
     if (form.dataset.sent) { event.preventDefault(); return; }
     form.dataset.sent = "1";
     setTimeout(() => delete form.dataset.sent, 8000);
@@ -184,7 +223,7 @@
 
   // A marking that was saved needs no copy on this device any more.
   const kept = new URLSearchParams(location.search).get("kept");
-  if (kept) localStorage.removeItem(`dachi-marks-${kept}`);
+  if (kept && !$("#bench")) localStorage.removeItem(`dachi-marks-${kept}`);
 
   const drop = $("#drop");
   if (drop) {

@@ -70,10 +70,11 @@
     $("held").hidden = !held.length;
     $("held").textContent = held.length ? `Waiting on this phone: ${held.map((w) => w.slot.words).join("; ")}. They are safe, also if this page closes; without a connection it cannot be opened again until the laptop is in reach.` : "";
     waits = held.length;
-    const refused = queue.filter((w) => w.problem);
+    // What was refused of somebody else is not for the eyes of whoever stands here now.
+    const refused = queue.filter((w) => w.problem), own = (w) => w.key === key || w.aid === sheet.aid;
     $("refused").replaceChildren(...refused.map((w) => {
       const box = document.createElement("div"), words = document.createElement("span"), drop = document.createElement("button");
-      box.className = "notice notice-retake"; words.textContent = `${w.slot.words}: ${w.problem}`;
+      box.className = "notice notice-retake"; words.textContent = own(w) ? `${w.slot.words}: ${w.problem}` : "A photograph of another assessment was not taken: its own code says why.";
       drop.type = "button"; drop.className = "btn btn-quiet btn-sm"; drop.textContent = "Put it away";
       drop.addEventListener("click", async () => { await store("readwrite", (s) => s.delete(w.once)); show(); });
       box.append(words, drop);
