@@ -31,6 +31,8 @@ class Coach:
     owner: bool = False
     closed_at: str | None = None
     put_away_days: int = 30
+    mat_length_cm: float | None = None
+    mat_width_cm: float | None = None
 
 
 def _coach(row: sqlite3.Row) -> Coach:
@@ -66,6 +68,14 @@ def by_id(db: Database, coach_id: int) -> Coach | None:
 def keep_usual_marked(db: Database, coach_id: int, marked: str) -> None:
     """Remember how this studio sets its marks."""
     db.execute("UPDATE coach SET usual_marked = ? WHERE id = ?", (marked, coach_id))
+
+
+def keep_mat(db: Database, coach_id: int, length_cm: float, width_cm: float) -> None:
+    """Remember how large the studio's mat is."""
+    db.execute(
+        "UPDATE coach SET mat_length_cm = ?, mat_width_cm = ? WHERE id = ?",
+        (length_cm, width_cm, coach_id),
+    )
 
 
 def keep_put_away_days(db: Database, coach_id: int, days: int) -> None:

@@ -88,13 +88,16 @@ def for_photo(
 
 
 def _mat_of(db: Database, coach_id: int, assessment_id: int) -> tuple[float, float]:
-    """Size of the mat used last in the assessment, else the coach's last one."""
+    """Size of the mat used last in the assessment, else the one the coach said, else their last."""
     row = db.execute(
-        "SELECT cp.mat_length_cm, cp.mat_width_cm FROM camera_position cp"
-        " JOIN assessment a ON a.id = cp.assessment_id"
-        " JOIN practitioner p ON p.id = a.practitioner_id"
-        " WHERE p.coach_id = ? ORDER BY cp.assessment_id = ? DESC, cp.id DESC LIMIT 1",
-        (coach_id, assessment_id),
+        "SELECT length_cm AS mat_length_cm, width_cm AS mat_width_cm FROM ("
+        "SELECT cp.mat_length_cm AS length_cm, cp.mat_width_cm AS width_cm,"
+        " CASE WHEN cp.assessment_id = ? THEN 0 ELSE 2 END AS far, cp.id AS at"
+        " FROM camera_position cp JOIN assessment a ON a.id = cp.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.coach_id = ?"
+        " UNION ALL SELECT mat_length_cm, mat_width_cm, 1, 0 FROM coach"
+        " WHERE id = ? AND mat_length_cm IS NOT NULL) ORDER BY far, at DESC LIMIT 1",
+        (assessment_id, coach_id, coach_id),
     ).fetchone()
     return (row["mat_length_cm"], row["mat_width_cm"]) if row else USUAL_MAT_CM
 

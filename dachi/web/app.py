@@ -27,6 +27,7 @@ from dachi.web.patience import Patience
 from dachi.web.rooms import (
     accounts,
     assessments,
+    backups,
     bench,
     cards,
     coaches,
@@ -35,6 +36,7 @@ from dachi.web.rooms import (
     erase,
     letters,
     moving,
+    myself,
     own,
     phone,
     pictures,
@@ -115,6 +117,8 @@ def create_app(folder: Path, clock: Clock, *, testing: bool = False) -> Flask:
         erase,
         letters,
         moving,
+        myself,
+        backups,
         own,
         trust,
     ):

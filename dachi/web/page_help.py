@@ -10,6 +10,10 @@ HELP: Mapping[str, str] = {
     "one thing to do next; arrow keys go from person to person.",
     "practitioners.new": "A name and what they come for are enough: the first sheet follows from "
     "it, and everything else can wait until a tape or a quiet minute is at hand.",
+    "plan.other": "Search any drill by its name or what it works on; what is closed for this "
+    "person says why.",
+    "myself.begin": "Everything before the first photograph of yourself on one page; all of it can "
+    "be changed later.",
     "practitioners.record": "What is kept of a person, their visits, and ways to move or erase "
     "the record.",
     "prepare.page": "Photographs wait for consent, and shots pushed at the end of range for the "

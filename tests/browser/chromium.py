@@ -131,13 +131,13 @@ class InChromium(Served):
         self.assertEqual(heard, [], "the console complained")
         super().tearDown()
 
-    def sign_in(self, page: Page | None = None) -> None:
+    def sign_in(self, page: Page | None = None, email: str = "coach@quay.example") -> None:
         """Open Today signed in; typing into the form itself is one test's matter."""
         page = page or self.page
         client = self.app.test_client()
         form = client.get("/sign-in").get_data(as_text=True)
         token = form.split('name="csrf-token" content="')[1].split('"')[0]
-        body = {"email": "coach@quay.example", "password": PASSWORD, "csrf_token": token}
+        body = {"email": email, "password": PASSWORD, "csrf_token": token}
         client.post("/sign-in", data=body)
         kept = client.get_cookie("dachi")
         assert kept is not None

@@ -3,6 +3,7 @@
 import base64
 import json
 import re
+import shutil
 import sys
 import tempfile
 import time
@@ -216,9 +217,13 @@ class WholeAssessment(InChromium):
             for side in ("left", "right")
             for mode in ("active", "passive")
         ]
-        broken = self.pictures / "broken.jpg"
-        broken.write_bytes(b"no picture")
-        page.set_input_files("#folder", [*files, broken])
+        folder = self.pictures / "visit"
+        folder.mkdir()
+        for file in files:
+            shutil.copy(file, folder)
+        (folder / "broken.jpg").write_bytes(b"no picture")
+        (folder / "notes.txt").write_text("no picture either, and passed over")
+        page.set_input_files("#folder", folder)
         expect(page.locator("#folder-state")).to_contain_text("broken.jpg: This is not a picture")
         page.get_by_role("link", name="Sort the 4 that are kept").click()
         expect(page.locator(".tray li")).to_have_count(4)

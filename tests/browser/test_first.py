@@ -7,7 +7,7 @@ from playwright.sync_api import Page, expect
 from dachi.store import accounts
 from tests import slow
 from tests.browser.chromium import InChromium
-from tests.browser.test_journey import value_of
+from tests.browser.test_journey import drag, value_of
 from tests.support import PASSWORD, rendered
 
 #: Card, Moran and Newell's keystroke model (1983): a key, and a look at a new page.
@@ -54,6 +54,52 @@ class FirstReading(InChromium):
             for press in [f"Shift+{key}"] * tens + [key] * ones:
                 page.keyboard.press(press)
 
+    @slow("from an empty folder to a reading of oneself")
+    def test_oneself_is_one_page_away(self) -> None:
+        """Under five minutes without a second pair of hands, and without either role in words."""
+        accounts.add(self.db, "self@quay.example", "Odalys", PASSWORD)
+        self.expected_complaints = ("422",)
+        page = self.page
+        data, truth = rendered()
+        picture = self.folder / "leg.jpg"
+        picture.write_bytes(data)
+        self.sign_in(page, "self@quay.example")
+        acts = 0
+
+        def plain() -> None:
+            said = page.locator("main").inner_text().casefold()
+            self.assertNotRegex(said, "practitioner|coach")
+
+        page.get_by_role("link", name="Measure myself").click()
+        plain()
+        page.get_by_role("button", name="To the first photograph").click()
+        expect(page.locator("#birth_year")).to_be_focused()
+        page.fill("#birth_year", "1888")
+        for name in ("warmed up", "Photographs of me"):
+            page.get_by_label(name).check()
+        page.get_by_role("button", name="To the first photograph").click()
+        expect(page.get_by_text("Nothing is kept yet")).to_be_visible()
+        self.assertTrue(page.get_by_label("Photographs of me").is_checked(), "nothing is lost")
+        self.assertEqual(self.serious_issues(page), [])
+        page.fill("#birth_year", "1988")
+        page.get_by_role("button", name="To the first photograph").click()
+        page.wait_for_url("**/a/*")
+        plain()
+        # Open, year, two ticks, go, the photograph: six acts to it (a person added: twelve).
+        acts += 6
+        page.get_by_role("link", name="Supine leg raise").click()
+        page.locator("#photo").set_input_files(picture)
+        page.wait_for_url("**/t/*")
+        plain()
+        for name, spot in truth["marks_px"].items():
+            if page.locator(f'[name="mark-{name}-x"]').count():
+                drag(page, f"mark-{name}", spot)
+                acts += 1
+        page.keyboard.press("Enter")
+        page.wait_for_url(lambda url: "kept=" in url)
+        self.assertLess(acts, 15)
+        self.assertAlmostEqual(value_of(page), truth["true_value_deg"], delta=6.0)
+
     @slow("from an empty folder to a reading, as a stranger")
     def test_the_steps_lead_there(self) -> None:
         accounts.add(self.db, "new@quay.example", "Marit", PASSWORD)
@@ -65,14 +111,14 @@ class FirstReading(InChromium):
         picture.write_bytes(data)
         page.goto(f"{self.base}/sign-in")
         began = time.monotonic()
-        self.reach(page, "Address", None)
+        self.reach(page, "E-mail address", None)
         page.keyboard.type("new@quay.example")
         self.reach(page, "Password", None)
         page.keyboard.type(PASSWORD)
         page.keyboard.press("Enter")
         expect(page.get_by_role("heading", name="To your first reading")).to_be_visible()
         self.assertEqual(self.serious_issues(page), [])
-        self.reach(page, "Add a practitioner")
+        self.reach(page, "Add a person")
         self.reach(page, "Name to call them", None)
         page.keyboard.type("Tove")
         self.reach(page, "Birth year", None)

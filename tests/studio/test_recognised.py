@@ -3,6 +3,7 @@
 import json
 import re
 from pathlib import Path
+from unittest import mock
 
 from dachi.core.assessing.runsheet import SheetLine
 from dachi.store import run_sheets, unsorted_photos
@@ -50,10 +51,12 @@ class Tray(Pages):
     def test_photographs_fall_onto_their_places(self) -> None:
         order = ("low-lunge", "supine-leg-raise", "butterfly")
         self.send(*((f"{p}.jpg", (PICTURES / f"{p}.jpg").read_bytes()) for p in order))
-        page = self.text(self.client.get(f"/a/{self.aid}/tray"))
+        self.app.config["PROPOSE"] = True
+        with mock.patch("dachi.web.rooms.unsorted.see_waiting"):
+            page = self.text(self.client.get(f"/a/{self.aid}/tray"))
+            hand = self.text(self.client.get(f"/a/{self.aid}/tray?by=hand"))
         self.assertIn("Looking at the pose of each: 0 of 3", page)
         self.assertNotIn("Put them on the sheet", page, "not before they were looked at")
-        hand = self.text(self.client.get(f"/a/{self.aid}/tray?by=hand"))
         self.assertNotIn("selected", hand, "by its order alone nothing is placed unlooked")
         self.assertEqual(recognised.look_at_all(self.work), 3)
         page = self.text(self.client.get(f"/a/{self.aid}/tray"))

@@ -395,7 +395,7 @@ class Help(Pages):
     #: Keys instead of a sentence, parts of pages, files, and pages without a coach.
     WITHOUT = re.compile(
         r"bench\.(page|marks|looked|assessment_coco)|own\.|phone\.(capture|state)|play\.|pictures\.|trust\."
-        r"|moving\.|today\.jump|accounts\.(first|sign_in)|coaches\.join|letters\.letter|cards\.sheets"
+        r"|moving\.|backups\.|today\.jump|accounts\.(first|sign_in)|coaches\.join|letters\.letter|cards\.sheets"
         r"|assessments\.run|progress\.(chart|readings)_file|report\.(fetch|state)|static"
     )
 

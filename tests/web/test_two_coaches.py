@@ -60,7 +60,7 @@ class EveryAddress(Pages):
         unknown = (
             {a for r in rules for a in r.arguments}
             - set(IDS)
-            - {"kind", "key", "which", "act", "weekday"}
+            - {"kind", "key", "which", "act", "weekday", "drill_id"}
         )
         self.assertEqual(unknown, set(), "what else is an id?")
         token = self.token("/")

@@ -133,6 +133,12 @@ class Drill(DataEntry, frozen=True, eq=False):
         return f"{side} side"
 
     @property
+    def searched(self) -> str:
+        """What a search looks through: name, words, directions and tissues, in small letters."""
+        said = (self.name, self.cue, self.feel, *self.directions, *self.lengthens)
+        return " ".join([*said, *self.strengthens]).replace("_", " ").casefold()
+
+    @property
     def strong(self) -> bool:
         """Whether what it strengthens needs a day of recovery."""
         return self.phase == "strength"

@@ -215,14 +215,20 @@ def _number(text: str) -> float | None:
     return found if math.isfinite(found) else None
 
 
-def mat_size(work: Work, at: Surroundings, length: str, width: str) -> None:
-    """How large the mat is at a camera place. Raises Refused, SceneError."""
+def mat_of(length: str, width: str) -> tuple[float, float]:
+    """A mat's length and width, cm, as somebody writes them. Raises Refused."""
     long, wide = _number(length), _number(width)
     if long is None or wide is None or not LEAST_MAT_CM <= wide <= long <= MOST_MAT_CM:
         raise Refused(
             f"A mat is {LEAST_MAT_CM:.0f} to {MOST_MAT_CM:.0f} cm long and at least "
             f"{LEAST_MAT_CM:.0f} cm wide; length first."
         )
+    return long, wide
+
+
+def mat_size(work: Work, at: Surroundings, length: str, width: str) -> None:
+    """How large the mat is at a camera place. Raises Refused, SceneError."""
+    long, wide = mat_of(length, width)
     with acting(work, at.who.id):
         positions.set_mat(work.db, work.coach, at.position.id, long, wide)
 

@@ -10,6 +10,7 @@ from functools import lru_cache
 
 import msgspec
 
+from dachi.core.catalogue.drills import Drill
 from dachi.core.practising import planner, programme
 from dachi.core.practising.dose import Dose
 from dachi.core.practising.programme import Item, Person, Session, Week, Wishes
@@ -223,6 +224,19 @@ def practised_wheel(own: Practising, seconds: Mapping[str, float]) -> str:
 def lacking(own: Practising) -> dict[str, tuple[str, ...]]:
     """For every drill the props that its person does not own."""
     return {d.id: programme.missing(d, own.person.props) for d in drills()}
+
+
+def in_place_of(own: Practising, drill: Drill, wanted: str) -> list[tuple[Drill, str | None]]:
+    """Drills that hold every word ``wanted``, those of the same part of a session first, each with
+    why it may not be planned for this person; None where it may.
+    """
+    words = wanted.casefold().split()
+    found = [
+        (d, programme.refused(d, own.person))
+        for d in drills()
+        if d.id != drill.id and all(w in d.searched for w in words)
+    ]
+    return sorted(found, key=lambda f: (f[1] is not None, f[0].phase != drill.phase))
 
 
 def fallen_out(own: Practising, week: PlannedWeek) -> list[tuple[str, list[str]]]:

@@ -42,7 +42,7 @@ def _room(folder: Path) -> Line:
 
 def _backup(work: Work) -> Line:
     last = keeping.last_backup(work.folder)
-    command = "Run “python -m dachi backup” and keep the file on another disk."
+    command = "Back up, and keep the file on another disk."
     if last is None:
         return Line("watch", f"No backup was ever written. {command}")
     at = datetime.fromisoformat(last["made_at"])

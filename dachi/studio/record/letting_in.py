@@ -7,6 +7,7 @@ from dachi.store import accounts, happenings, invitations, sessions
 from dachi.store.accounts import Coach
 from dachi.store.database import Conflict, Database
 from dachi.studio.acting import acting
+from dachi.studio.bench.acts import mat_of
 from dachi.studio.record.erasing import PUT_AWAY_DAYS
 from dachi.studio.visits.intake import Refused
 from dachi.studio.work import Work
@@ -67,6 +68,13 @@ def keep_deleted(work: Work, days: str) -> None:
     with acting(work):
         accounts.keep_put_away_days(work.db, work.coach, int(days))
         happenings.note(work.db, work.coach, Happened.KEPT_DAYS, detail=days)
+
+
+def keep_mat(work: Work, length: str, width: str) -> None:
+    """How large the studio's mat is: said once. Raises Refused."""
+    long, wide = mat_of(length, width)
+    with acting(work):
+        accounts.keep_mat(work.db, work.coach, long, wide)
 
 
 def invite(work: Work, name: str) -> str:

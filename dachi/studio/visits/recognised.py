@@ -115,8 +115,13 @@ class LaidOut:
     unlooked: int
 
 
-def laid_out(work: Work, visit: Assessment, out: Collection[int]) -> LaidOut:
-    """The tray in the order the photographs were taken; those left ``out`` come last."""
+def laid_out(
+    work: Work, visit: Assessment, out: Collection[int], *, looking: bool = True
+) -> LaidOut:
+    """The tray in the order the photographs were taken; those left ``out`` come last.
+
+    While somebody is ``looking``, nothing is placed by its order alone before it was looked at.
+    """
     waiting = unsorted_photos.of_assessment(work.db, work.coach, visit.id)
     stations = visits.stations(work, visit, visits.all_trials(work, visit))
     free, places = visits.free(stations), sheet_places(visits.every(stations))
@@ -127,9 +132,8 @@ def laid_out(work: Work, visit: Assessment, out: Collection[int]) -> LaidOut:
         {i: (x.pose, x.side) for i, x in seen.items()},
     )
     by_id = {w.photo_id: w for w in waiting}
-    # By its order alone nothing is placed that nobody has looked at.
     rows: list[tuple[UnsortedPhoto, Slot | None]] = [
-        (by_id[i], slot if by_id[i].joints is not None else None) for i, slot in laid
+        (by_id[i], None if looking and by_id[i].joints is None else slot) for i, slot in laid
     ]
     rows += [(w, None) for w in waiting if w.photo_id in out]
     return LaidOut(rows, free, seen, sum(w.joints is None for w in waiting))

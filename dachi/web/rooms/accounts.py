@@ -92,6 +92,7 @@ def _account(problem: str | None) -> str:
         versions=health.versions(work()),
         least=MIN_PASSWORD,
         kept_days=current_coach().put_away_days,
+        me=current_coach(),
         day_choices=PUT_AWAY_DAYS,
     )
 
@@ -129,6 +130,20 @@ def deleted() -> Response:
     except NotDone as error:
         flash(error.sentence, "retake")
     return redirect(url_for("accounts.account"))
+
+
+@room.post("/account/mat")
+@login_required
+def mat() -> Response:
+    """Say how large the studio's mat is."""
+    try:
+        letting_in.keep_mat(
+            work(), request.form.get("length_cm", ""), request.form.get("width_cm", "")
+        )
+        flash("The mat's size is kept: new photographs are read by it.")
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(safe_path(request.referrer))
 
 
 @room.post("/account/sessions")
@@ -171,8 +186,8 @@ def first() -> str | Response | tuple[str, int]:
     except Conflict as error:
         return render_template("first.html", values=values, problem=str(error)), 409
     let_in(coach, request.user_agent.string)
-    flash(f"Welcome, {coach.name}. Add the first person you work with.")
-    return redirect(url_for("practitioners.new"))
+    flash(f"Welcome, {coach.name}.")
+    return redirect(url_for("today.page"))
 
 
 @room.post("/theme")

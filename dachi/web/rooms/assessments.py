@@ -41,7 +41,7 @@ def new(pid: int) -> str | Response | tuple[str, int]:
         "once_key": secrets.token_urlsafe(12),
         "sleep_h": "",
         "hard_training": "",
-        "warm_up_min": f"{before.warm_up_min:g}" if before and before.warm_up_min else "8",
+        "warm_up_min": f"{before.warm_up_min:g}" if before and before.warm_up_min else "",
     }
     problem = None
     if request.method == "POST":

@@ -33,7 +33,7 @@ def page() -> str:
     """Drills that match what was asked: words, and any of the filters."""
     asked = {f: request.args.get(f, "") for f in FILTERS}
     words = request.args.get("q", "").strip().casefold().split()
-    found = [d for d in drills() if matches(d, asked) and all(w in _text(d) for w in words)]
+    found = [d for d in drills() if matches(d, asked) and all(w in d.searched for w in words)]
     groups = [(p, own) for p in PHASES if (own := [d for d in found if d.phase == p])]
     part = request.args.get("part", "")
     if part:
@@ -77,11 +77,6 @@ def matches(drill: Drill, asked: dict[str, str]) -> bool:
         "school": lambda v: not drill.schools or v in drill.schools,
     }
     return all(tests[k](v) for k, v in asked.items() if v)
-
-
-def _text(drill: Drill) -> str:
-    parts = [drill.name, drill.cue, drill.feel, *drill.directions, *drill.lengthens]
-    return " ".join([*parts, *drill.strengthens]).replace("_", " ").casefold()
 
 
 @room.get("/drills/<drill_id>")

@@ -120,6 +120,27 @@ def wish(pid: int) -> Response:
     return redirect(url_for("plan.page", pid=pid, day=on, _anchor=f"day-{on}"))
 
 
+@room.get("/p/<int:pid>/plan/<int:weekday>/<drill_id>/other")
+@login_required
+def other(pid: int, weekday: int, drill_id: str) -> str:
+    """Search a drill to stand in another's place on a day; what is closed says why."""
+    who = own_practitioner(pid)
+    known = drill_by_id()
+    if drill_id not in known or not 0 <= weekday <= 6:
+        abort(404)
+    wanted = request.args.get("q", "").strip()[:80]
+    return render_template(
+        "plan_other.html",
+        who=who,
+        visits=records.visits_of(work(), pid),
+        drill=known[drill_id],
+        weekday=weekday,
+        weekdays=weeks.WEEKDAYS,
+        q=wanted,
+        found=weeks.in_place_of(Practising(work(), who), known[drill_id], wanted),
+    )
+
+
 @room.post("/p/<int:pid>/plan/undo")
 @login_required
 def undo(pid: int) -> Response:

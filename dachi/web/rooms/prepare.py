@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import date
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -23,6 +24,11 @@ room = Blueprint("prepare", __name__)
 @login_required
 def page(pid: int) -> str:
     """Consent and screening, with what they stop."""
+    return _page(pid)
+
+
+def _page(pid: int, typed: Mapping[str, str] | None = None, problem: str | None = None) -> str:
+    """The page; a consent as it was ``typed`` where it could not be recorded."""
     who = own_practitioner(pid)
     return render_template(
         "prepare.html",
@@ -31,6 +37,8 @@ def page(pid: int) -> str:
         lasts=LASTS,
         visits=records.visits_of(work(), pid),
         today=clock().today().isoformat(),
+        typed=typed,
+        problem=problem,
     )
 
 
@@ -51,19 +59,19 @@ def _day(name: str) -> date | None:
 
 @room.post("/p/<int:pid>/consent")
 @login_required
-def consent(pid: int) -> Response:
+def consent(pid: int) -> Response | tuple[str, int]:
     """Record a consent, or its withdrawal."""
-    who = own_practitioner(pid)
+    who, form = own_practitioner(pid), request.form.to_dict()
     on = _day("given_on")
     if on is None:
-        return _back(pid, "Give the day of the consent; it cannot lie ahead.")
+        return _page(pid, form, "Give the day of the consent; it cannot lie ahead."), 422
     try:
         if request.form.get("withdraw") == "1":
             acts.withdraw_consent(work(), pid, on)
         else:
-            acts.give_consent(work(), who, on, request.form)
+            acts.give_consent(work(), who, on, form)
     except NotDone as error:
-        return _back(pid, error.sentence)
+        return _page(pid, form, error.sentence), 422
     return _back(pid)
 
 

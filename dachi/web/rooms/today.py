@@ -10,7 +10,7 @@ from dachi.studio import records
 from dachi.studio.records import Begun, Seen
 from dachi.studio.today import Action, Group, TodayEntry, today_page
 from dachi.web.jobs import erasing_left, freshened, reading_left
-from dachi.web.session import clock, work
+from dachi.web.session import clock, current_coach, work
 
 room = Blueprint("today", __name__)
 
@@ -63,15 +63,16 @@ def _steps(begun: Begun | None) -> list[dict[str, object]]:
     aid, tid = (begun.assessment, begun.photograph) if begun else (None, None)
     return [
         {
-            "words": "Lay out a mat", "done": False, "aside": True,
-            "why": "Any mat whose length and width you know. Four printed cards beside its corners "
-            "spare you marking them in every photograph.",
-            "to": url_for("cards.page"), "act": "Print the cards",
+            "words": "Lay out a mat, and say how large it is", "mat": True,
+            "done": current_coach().mat_length_cm is not None,
+            "why": "Its length and width tell where the camera stood: measure it once. Four "
+            "printed cards beside its corners spare you marking them in every photograph.",
+            "to": url_for("cards.page"), "act": "Print the cards", "aside": True,
         },
         {
             "words": "Add somebody", "done": pid is not None, "to": url_for("practitioners.new"),
-            "why": "A name and what they come for; yourself will do for a trial.",
-            "act": "Add a practitioner",
+            "why": "A name and what they come for. To measure yourself, the short way is one page.",
+            "act": "Add a person", "myself": pid is None,
         },
         {
             "words": "Ask for consent", "done": begun is not None and begun.consented,

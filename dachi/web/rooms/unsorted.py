@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
@@ -62,7 +62,8 @@ def page(aid: int) -> str:
     """
     visit = own_assessment(aid)
     out = {n for x in request.args.getlist("out") if (n := whole(x)) is not None}
-    found = laid_out(work(), visit, out)
+    looking = current_app.config["PROPOSE"]
+    found = laid_out(work(), visit, out, looking=looking)
     if found.unlooked:
         see_waiting(coach_id())
     return render_template(
@@ -73,8 +74,8 @@ def page(aid: int) -> str:
         out=out,
         free=found.free,
         seen=found.seen,
-        unlooked=found.unlooked,
-        wait=found.unlooked and request.args.get("by") != "hand",
+        unlooked=found.unlooked if looking else 0,
+        wait=looking and found.unlooked and request.args.get("by") != "hand",
         over=sum(1 for w, s in found.rows if s is None and w.photo_id not in out),
     )
 

@@ -400,7 +400,8 @@
     const number = strip.querySelector(".big-number")?.textContent ?? "";
     const said = [...strip.querySelectorAll(".decides .check-retake, .decides .strip-problem, .decides p.check-watch")].map((c) => c.textContent.replace(/\s+/g, " ").trim());
     $("standing").replaceChildren(...[number && ["b", "standing-number", number], ...said.slice(0, 2).map((w) => ["p", "", w])].filter(Boolean).map(([tag, name, words]) => Object.assign(document.createElement(tag), { className: name, textContent: words })));
-    $("standing").classList.toggle("says", said.length > 0);
+    // Beside the photograph only what sends it back; the rest stands first in the strip.
+    $("standing").classList.toggle("says", Boolean(strip.querySelector(".decides .check-retake, .decides .strip-problem")));
   }
   // Marks of one picture miss together: those nobody has set follow those that somebody has.
   function follow(moved) {

@@ -34,7 +34,11 @@
     if (folders) for (const entry of entries) files.push(...await inside(entry));
     if (files.length) takeIn(files); else state.replaceChildren(say("There is no picture in that folder.", true));
   }, true);
-  input.addEventListener("change", () => { if (input.files.length) takeIn([...input.files]); });
+  input.addEventListener("change", () => {
+    const files = [...input.files].filter((f) => f.type.startsWith("image/") || PICTURE.test(f.name));
+    if (files.length) takeIn(files);
+    else if (input.files.length) state.replaceChildren(say("There is no picture in that folder.", true));
+  });
 
   async function takeIn(files) {
     const problems = [];
