@@ -189,6 +189,18 @@ def of_practitioner(db: Database, coach_id: int, practitioner_id: int) -> list[A
     return [_assessment(r) for r in rows]
 
 
+def open_of_others(
+    db: Database, coach_id: int, practitioner_id: int, most: int
+) -> list[Assessment]:
+    """Return open assessments of the coach's other people, newest first."""
+    rows = db.execute(
+        _ASSESSMENT + " AND a.practitioner_id <> ? AND a.signed_off_at IS NULL"
+        " ORDER BY a.taken_at DESC, a.id DESC LIMIT ?",
+        (coach_id, practitioner_id, most),
+    )
+    return [_assessment(r) for r in rows]
+
+
 def add_trial(
     db: Database,
     coach_id: int,

@@ -336,6 +336,15 @@ class Remark(Row):
     saved_at: Moment
 
 
+class Message(Row):
+    id: Id
+    practitioner_id: Id
+    by_whom: Literal["coach", "practitioner"]
+    text: Words
+    sent_at: Moment
+    read_at: Moment | None = None
+
+
 class Proposal(Row):
     id: Id
     practitioner_id: Id
@@ -390,6 +399,7 @@ class Tables(Struct, kw_only=True, forbid_unknown_fields=True):
     remark: list[Remark] = []
     proposal: list[Proposal] = []
     week_plan: list[Plan] = []
+    message: list[Message] = []
 
 
 class Record(Struct, kw_only=True, forbid_unknown_fields=True):

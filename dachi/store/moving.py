@@ -25,7 +25,7 @@ MOVED = (
     "check_result", "draft", "goal", "annotation", "consent", "screening", "assessment_state",
     "sheet_line", "assessment_event", "tray", "second_opinion", "head_region",
     "practice_profile", "practice_wish", "practice_log", "practice_pain", "felt", "remark",
-    "proposal", "week_plan",
+    "proposal", "week_plan", "message",
 )  # fmt: skip
 #: What stays: accounts, keys and links, what is derived again.
 LEFT = (

@@ -157,19 +157,6 @@ def set_outline(
     )
 
 
-def doubtful(db: Database, coach_id: int, assessment_id: int) -> dict[int, int]:
-    """How many marks want a look by trial, of an assessment's photographs still to mark that
-    were looked at.
-    """
-    rows = db.execute(
-        "SELECT t.id, ph.doubtful FROM trial t JOIN photo ph ON ph.id = t.photo_id"
-        " WHERE t.assessment_id = ? AND ph.coach_id = ? AND t.marked = 0"
-        " AND t.deleted_at IS NULL AND ph.doubtful IS NOT NULL",
-        (assessment_id, coach_id),
-    )
-    return {r["id"]: r["doubtful"] for r in rows}
-
-
 @dataclass(frozen=True)
 class Waiting:
     """A photograph nobody has looked at, and what it should show."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from dachi.store.database import Conflict, Database
-from dachi.store.rows import VISIT
+from dachi.store.rows import PERSON, VISIT
 
 
 @dataclass(frozen=True)
@@ -69,3 +69,14 @@ def history(db: Database, coach_id: int, assessment_id: int) -> list[Signing]:
         (assessment_id, coach_id),
     )
     return [Signing(r["kind"], r["reason"], r["at"]) for r in rows]
+
+
+def agreed_last(db: Database, coach_id: int, practitioner_id: int) -> str:
+    """Return what was agreed when a visit of a person was signed off last; empty where nothing."""
+    row = db.execute(
+        "SELECT e.reason FROM assessment_event e JOIN assessment a ON a.id = e.assessment_id"
+        f" WHERE a.practitioner_id IN {PERSON} AND e.kind = 'signed off' AND e.reason <> ''"
+        " ORDER BY a.taken_at DESC, e.id DESC LIMIT 1",
+        (practitioner_id, coach_id),
+    ).fetchone()
+    return str(row["reason"]) if row else ""

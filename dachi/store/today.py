@@ -28,6 +28,7 @@ class Seen:
     news: tuple[News, ...]
     pain: tuple[str, str] | None = None
     consent_missing: bool = False
+    wrote: str = ""
 
 
 def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> list[Seen]:
@@ -37,6 +38,7 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
     looks = _looks(db, coach_id)
     pain = _pain(db, coach_id, pain_since)
     agreed = _agreed(db, coach_id)
+    wrote = _wrote(db, coach_id)
     rows = db.execute(
         "SELECT p.id, p.call_name, p.next_visit_at,"
         " (SELECT count(*) FROM assessment a WHERE a.practitioner_id = p.id) AS assessments,"
@@ -52,6 +54,7 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
                 r["id"], r["call_name"], read_moment(r["next_visit_at"]), r["assessments"],
                 r["last_at"], first, count, tuple(looks.get(r["id"], ())),
                 tuple(news.get(r["id"], ())), pain.get(r["id"]), r["id"] not in agreed,
+                wrote.get(r["id"], ""),
             )
         )  # fmt: skip
     return found
@@ -111,6 +114,17 @@ def _agreed(db: Database, coach_id: int) -> set[int]:
         (coach_id, db.clock.today().isoformat()),
     )
     return {r["practitioner_id"] for r in rows}
+
+
+def _wrote(db: Database, coach_id: int) -> dict[int, str]:
+    """The newest words of each person that the coach has not read."""
+    rows = db.execute(
+        "SELECT m.practitioner_id, m.text FROM message m JOIN practitioner p"
+        " ON p.id = m.practitioner_id WHERE p.coach_id = ? AND m.by_whom = 'practitioner'"
+        " AND m.read_at IS NULL ORDER BY m.id",
+        (coach_id,),
+    )
+    return {r["practitioner_id"]: r["text"] for r in rows}
 
 
 class Begun(NamedTuple):

@@ -27,6 +27,7 @@ from dachi.store import (
     happenings,
     invitations,
     markings,
+    messages,
     phone_links,
     photos,
     positions,
@@ -52,6 +53,7 @@ from dachi.store.database import Database, connect
 from dachi.store.database import DiskFull as DiskFull
 from dachi.store.day_states import DayState as DayState
 from dachi.store.markings import Marking as Marking
+from dachi.store.messages import Message as Message
 from dachi.store.photos import Photo as Photo
 from dachi.store.practitioners import Practitioner as Practitioner
 from dachi.store.today import Begun as Begun
@@ -78,6 +80,7 @@ def _own(read: Callable[Concatenate[Database, int, P], T]) -> Callable[Concatena
 
 person = _own(practitioners.get)
 people = _own(practitioners.listing)
+words_with = _own(messages.of_practitioner)
 
 visit = _own(assessments.get)
 visits_of = _own(assessments.of_practitioner)
@@ -86,6 +89,7 @@ trials = _own(assessments.trials)
 put_away = _own(assessments.put_away)
 without_photograph = _own(assessments.without_photograph)
 signings = _own(signing.history)
+agreed_last = _own(signing.agreed_last)
 state = _own(day_states.of_assessment)
 last_state = _own(day_states.newest)
 first_sides = _own(run_sheets.first_sides)
@@ -94,7 +98,6 @@ tray = _own(unsorted_photos.of_assessment)
 
 photo = _own(photos.get)
 people_on = _own(photos.people_on)
-doubtful = _own(photos.doubtful)
 use_of = _own(photos.use_of)
 draft = _own(markings.draft)
 markings_of = _own(markings.history)

@@ -18,12 +18,15 @@ from dachi.studio.work import Work
 
 NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS = 21, 7, 3
 MOST_NEWS = 3
+#: So much of a message stands on the page, letters.
+SHOWN = 90
 
 
 class Group(StrEnum):
     """What a person is on the page for, the most pressing first."""
 
     HURT = "It hurt in practice"
+    WROTE = "Wrote to you"
     COMING = "Coming"
     MARKING = "Photographs to mark"
     CHANGED = "What changed"
@@ -41,6 +44,7 @@ class Action(StrEnum):
     PREPARE = "Prepare"
     ASSESS = "New assessment"
     RECORD = "See the record"
+    READ = "Read and answer"
 
 
 @dataclass(frozen=True)
@@ -124,6 +128,9 @@ def _entry(who: Seen, today: date) -> TodayEntry | None:
     if who.pain:
         words = f"pain in the {Place(who.pain[0]).said} logged on {say_day(who.pain[1])}"
         found.append((Group.HURT, Action.PLAN, [("pain", words)]))
+    if who.wrote:
+        words = who.wrote if len(who.wrote) <= SHOWN else f"{who.wrote[: SHOWN - 1]}…"
+        found.append((Group.WROTE, Action.READ, [("wrote", f"wrote: “{words}”")]))
     if coming := _coming(who, today):
         found.append((Group.COMING, None, coming))
     if who.unmarked:

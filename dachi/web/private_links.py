@@ -41,6 +41,11 @@ def private_address(nonce: str) -> str:
     return f"{outside_address()}{url_for('own.page', token=own_signer().dumps(nonce))}"
 
 
+def until_address(nonce: str) -> str:
+    """Address of a practitioner's page until next time."""
+    return f"{outside_address()}{url_for('own.until', token=own_signer().dumps(nonce))}"
+
+
 def qr(link: str) -> str:
     """The link as an SVG code, dark on light in either theme."""
     out = io.BytesIO()

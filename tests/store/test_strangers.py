@@ -21,6 +21,7 @@ from dachi.store import (
     felt,
     goals,
     markings,
+    messages,
     phone_links,
     photos,
     positions,
@@ -49,7 +50,7 @@ from tests.support import LEG_RAISE, Studio, ago, day_ago
 OPEN = {
     "accounts.close", "accounts.set_password", "sessions.begin", "sessions.end_all",
     "accounts.add", "accounts.by_id", "accounts.keep_sticker_colour", "rows.belongs",
-    "accounts.keep_put_away_days", "accounts.keep_usual_marked", "erasures.begin", "practitioners.add", "photos.add", "photos.use_of",
+    "accounts.keep_mat", "accounts.keep_put_away_days", "accounts.keep_usual_marked", "erasures.begin", "practitioners.add", "photos.add", "photos.use_of",
 }  # fmt: skip
 READING = Reading("leg_line", "leg above the floor", "deg", 70.0, 1.0, 68.0, 72.0, True)
 CHECK = CheckResult("knee_bend", "knee", 3.0, 1.0, "deg", 8.0, "ok", "Straight.")
@@ -75,7 +76,8 @@ OWN_WORDS = {
     ("sessions.number_of", "token"): "a token", ("sessions.end", "session_id"): 1,
     ("happenings.note", "what"): "signed in", ("happenings.lately", "what"): "signed in",
     ("happenings.lately", "since"): ago(9), ("happenings.of_coach", "most"): 9,
-    ("remarks.add", "by_whom"): "again", ("assessments.set_still", "still"): True,
+    ("remarks.add", "by_whom"): "again", ("messages.send", "by_whom"): "coach",
+    ("messages.read", "by_whom"): "practitioner", ("assessments.open_of_others", "most"): 9, ("assessments.set_still", "still"): True,
 }  # fmt: skip
 
 
@@ -110,6 +112,7 @@ class Strangers(Studio):
         unsorted_photos.add(db, me, self.aid, self.photo, "a.jpg")
         second_opinions.give(db, me, self.tid, OPINION)
         felt.at_visit(db, me, self.aid, "start", "stiff")
+        messages.send(db, me, pid, "practitioner", "the knee is quiet")
         remarks.add(db, me, self.tid, "again", {}, {"leg_line": 71.0}, {"leg_line": 70.0})
         run_sheets.save(db, me, self.aid, [LINE])
         day_states.save(db, me, self.aid, STATE)

@@ -99,7 +99,7 @@ class Said(Bench):
         tid = self.shot()
         for length, width, good in (
             ("180", "60", True), ("60", "60", True), ("400", "400", True), ("183,5", "61", True),
-            ("60", "180", False), ("401", "60", False), ("180", "59.9", False), ("x", "60", False),
+            ("60", "180", False), ("401", "60", False), ("180", "39.9", False), ("x", "60", False),
             ("180", "nan", False),
         ):  # fmt: skip
             with self.subTest(length=length, width=width):

@@ -21,6 +21,7 @@ from dachi.store import (
     felt,
     goals,
     markings,
+    messages,
     moved_rows,
     moving,
     photos,
@@ -179,6 +180,7 @@ class Odd(Boxes):
         unsorted_photos.set_joints(self.db, me, aid, photo, {"left.knee": (5.0, 6.0)})
         felt.at_visit(self.db, me, aid, "start", "stiff")
         remarks.add(self.db, me, tid, "again", {"hip": (1.0, 2.0)}, {"leg_line": 71.0}, {"leg_line": 70.0})  # fmt: skip
+        messages.send(self.db, me, pid, "coach", "less on Friday")
         signing.sign_off(self.db, me, aid)
         signing.reopen(self.db, me, aid, "once more")
         weeks.save_profile(self.db, me, pid, Profile(level=2, minutes=20.0, weekdays=(0, 3), by_day={3: 30.0}, tuned=Tuned(longer={"lizard": 1.5}, easy_until=day_ago(-3))))  # fmt: skip

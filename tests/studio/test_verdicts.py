@@ -9,6 +9,7 @@ from unittest import mock
 from dachi.core.judging import stages
 from dachi.core.judging.series import Verdict
 from dachi.core.judging.stages import Stage
+from dachi.core.practising.programme import NoPlan
 from dachi.data import catalogue, screening_questions
 from dachi.store import assessments, goals, practitioners, preparation
 from dachi.store.goals import Goal
@@ -412,7 +413,7 @@ class Histories(History):
         held = SimpleNamespace(limiter=SimpleNamespace(rule=rule))
         with (
             mock.patch.object(conclusions, "drill_by_id", return_value=known),
-            mock.patch.object(weeks, "kept_week", return_value=week),
+            mock.patch.object(weeks, "week_of", return_value=week),
         ):
             own = Practising(self.work, self.who())
             named, said = conclusions._practise(own, held, None)
@@ -426,7 +427,7 @@ class Histories(History):
         self.assertIn("above all often", plain)
         self.assertNotIn("warm", said + plain)
         self.assertIn("until", plain)
-        with mock.patch.object(weeks, "kept_week", return_value=None):
+        with mock.patch.object(weeks, "week_of", side_effect=NoPlan("x")):
             self.assertIn("Work on hip flexors", conclusions._practise(own, held, None)[1])
 
     def test_a_day_of_pain_makes_a_loss_news_of_its_own(self) -> None:

@@ -29,7 +29,7 @@ from dachi.studio.work import Work
 #: A head that is pointed at is hidden to so much of the picture's longer side around it.
 HEAD_SHARE = 0.075
 #: What a mat may measure, cm.
-LEAST_MAT_CM, MOST_MAT_CM = 60.0, 400.0
+LEAST_MAT_CM, MOST_MAT_CM = 40.0, 400.0
 HIGHEST_PROP_CM = 150.0
 
 

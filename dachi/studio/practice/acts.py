@@ -12,10 +12,12 @@ from dachi.core.practising.programme import NoPlan
 from dachi.core.practising.progression import Adjustment, lengthened
 from dachi.core.words import PainKind, Place
 from dachi.data import cautions
-from dachi.store import felt, practitioners, private_links
+from dachi.store import felt, messages, practitioners, private_links
 from dachi.store import practice_log as stored_log
 from dachi.store import proposals as stored_proposals
 from dachi.store import weeks as stored
+from dachi.store.database import Busy, DiskTrouble, connect
+from dachi.store.messages import Writer
 from dachi.store.practice_log import NewLogEntry, Pain
 from dachi.store.practitioners import Practitioner
 from dachi.store.weeks import PlannedWeek, Profile, Tuned
@@ -73,6 +75,34 @@ def remove_session(work: Work, who: Practitioner, log_id: int, *, back: bool = F
     """Put a session away that was logged by mistake, or bring it ``back``."""
     with _practising(work, who):
         return stored_log.remove(work.db, work.coach, who.id, log_id, back=back)
+
+
+def write(work: Work, who: Practitioner, by_whom: Writer, text: str) -> None:
+    """A few words to the other side. Raises Refused where nothing is said."""
+    if not text.strip():
+        raise Refused("Write a few words first.")
+    with acting(work):
+        messages.send(work.db, work.coach, who.id, by_whom, text.strip())
+
+
+def have_been_read(work: Work, who: Practitioner) -> None:
+    """What the practitioner wrote is read."""
+    with acting(work):
+        messages.read(work.db, work.coach, who.id, "practitioner")
+
+
+def have_read(work: Work, who: Practitioner, by_whom: Writer) -> None:
+    """The other side has read what was written, on a connection of its own: whoever only reads
+    need not write for it, and where nothing can be written the page opens all the same.
+    """
+    found = messages.of_practitioner(work.db, work.coach, who.id)
+    if any(m.read_at is None and m.by_whom == by_whom for m in found):
+        with (
+            contextlib.suppress(DiskTrouble, Busy),
+            contextlib.closing(connect(work.folder, work.db.clock)) as db,
+            db.savepoint(),
+        ):
+            messages.read(db, work.coach, who.id, by_whom)
 
 
 def note_pain(work: Work, who: Practitioner, place: Place, on: date) -> None:

@@ -70,12 +70,6 @@ def keep_week(own: Practising) -> PlannedWeek:
     return stored.plan(*asked, stamp) or stored.save_plan(*asked, stamp, week_of(own))
 
 
-def kept_week(own: Practising) -> PlannedWeek | None:
-    """The current week where it is kept already and nothing it depends on has changed."""
-    stamp = made_from(own.person, own.wished)
-    return stored.plan(own.work.db, own.work.coach, own.who.id, stamp)
-
-
 def with_day_anew(own: Practising, before: PlannedWeek, weekday: int) -> PlannedWeek:
     """The week as it was, with one day planned anew under what was just changed by hand; kept.
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from dachi.core.judging import wording
 from dachi.core.judging.stages import Stage
+from dachi.core.practising.programme import NoPlan
 from dachi.store import assessments
 from dachi.store.assessments import Assessment
 from dachi.store.practitioners import Practitioner
@@ -107,15 +108,16 @@ def _gain(row: TodayAgainst) -> tuple[bool, float]:
 
 
 def _practise(own: Practising, held: Held | None, look: str | None) -> tuple[tuple[str, ...], str]:
-    """Drills of the week and a sentence that names them. Nothing is planned here.
+    """Drills of the week and a sentence that names them; the week is the one the plan shows.
 
     Where something holds back only drills that work on it are named: never others in its place.
     """
     until = f" until {say_day(look)}, when a change can show" if look else ""
-    week = weeks.kept_week(own)
-    if week is None:
+    try:
+        week = weeks.week_of(own)
+    except NoPlan:
         about = held.limiter.rule.practice if held else "what was measured"
-        return (), f"Work on {about}{until}; the plan makes a week of it."
+        return (), f"Work on {about}{until}; the plan has no session just now."
     rule = held.limiter.rule if held else None
     known = drill_by_id()
     planned = [i.drill for x in week.sessions for i in x.items if i.drill in known]

@@ -231,6 +231,13 @@ def free(found: Sequence[Station]) -> list[Slot]:
     return sorted(open_slots, key=lambda slot: slot not in wanted)
 
 
+def next_unmarked(found: Sequence[Station], slot: Slot) -> Trial | None:
+    """The photograph to mark after one: the next of the sheet in its order, then from its start."""
+    own = [t for s in found for r in s.rows for _, t in sorted(r.cells.items())]
+    at = next((i for i, t in enumerate(own) if t.slot == slot), -1)
+    return next((t for t in (*own[at + 1 :], *own[: at + 1]) if not t.marked), None)
+
+
 def off_the_sheet(found: Sequence[Station]) -> list[Slot]:
     """The first place of every pose, side and mode of poses that a sheet does not have."""
     there = {s.pose.id for s in found}

@@ -14,7 +14,7 @@ from dachi.web.session import clock, coach_id, current_coach, data_folder
 room = Blueprint("backups", __name__)
 
 #: Beside the data folder: inside it, erasing would not reach it and the next backup would hold it.
-FOLDER = "backups"
+FOLDER, NAME = "backups", "dachi-backup-"
 
 
 @room.post("/account/backup")
@@ -24,7 +24,7 @@ def make() -> str:
     if not current_coach().owner:
         abort(403, "The owner of this copy backs it up.")
     folder, at = data_folder().resolve(), clock()
-    to = folder.parent / FOLDER / f"dachi-{at.local():%Y-%m-%d-%H%M%S}.zip"
+    to = folder.parent / FOLDER / f"{NAME}{at.local():%Y-%m-%d-%H%M%S}.zip"
 
     def run(progress: Callable[[int], None]) -> bytes:
         made = keeping.backup(folder, to, at)
@@ -44,7 +44,9 @@ def state(key: str) -> str:
 
 def _state(key: str) -> str:
     jobs: Jobs = current_app.extensions["jobs"]
-    job = jobs.of(coach_id(), key) or abort(404, "This backup is no longer shown here.")
+    job = jobs.of(coach_id(), key)
+    if job is None or not job.name.startswith(NAME):
+        abort(404, "This backup is no longer shown here.")
     path, photos, size, bad = (job.result or b"\n0\n0\n0").decode().split("\n")
     return render_template(
         "parts/backup_state.html", job=job, again=url_for("backups.state", key=key), path=path,

@@ -22,6 +22,7 @@ from dachi.studio.bench.opening import Unsure, level_guess, opening, seen_words,
 from dachi.studio.bench.reading import coco_of, describe_camera, second_opinion
 from dachi.studio.bench.reading import read as read_marking
 from dachi.studio.phrases import shot_name
+from dachi.studio.record import wrong_person
 from dachi.studio.records import Conflict, Marking, SceneError, Slot, Trial
 from dachi.studio.verdicts.reports import said_apart
 from dachi.studio.visits import sheets as visits
@@ -101,6 +102,7 @@ def page(tid: int) -> str:
         stopped=stopped(at.trial),
         places=visits.free(_stations(at.trial)),
         looks_like=elsewhere(work(), at),
+        others=wrong_person.offered(work(), at.who.id),
         other_places=visits.off_the_sheet(_stations(at.trial)),
         beside=visits.companions(at.pose.id),
         may_beside=acts.may_stand_beside(work(), at.trial) if history else [],
@@ -185,12 +187,7 @@ def save(tid: int) -> str | Response | tuple[str, int]:
         return redirect(url_for("bench.page", tid=tid, sure=sure))
     for sentence in said_apart(work(), at):
         flash(sentence, "retake")
-    order = records.trials(work(), at.trial.assessment_id)
-    after = [t for t in order if t.id > tid] + [t for t in order if t.id < tid]
-    unsure = records.doubtful(work(), at.trial.assessment_id)
-    # What wants a look comes first; of those alike, the one that follows.
-    left = [t for t in after if not t.marked]
-    waiting = max(left, key=lambda t: unsure.get(t.id, 0), default=None)
+    waiting = visits.next_unmarked(_stations(at.trial), at.trial.slot)
     kept = own_trial(tid)
     if waiting is not None:
         if kept.asks_again:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from datetime import datetime
 from typing import Any
 
@@ -10,6 +11,7 @@ from werkzeug.wrappers import Response
 
 from dachi.drawing import practice as drawings
 from dachi.drawing import small_charts
+from dachi.errors import NotDone
 from dachi.studio import records
 from dachi.studio.lists import Happened, catalogue, chosen_schools
 from dachi.studio.phrases import say_day
@@ -18,7 +20,7 @@ from dachi.studio.practice.calendars import calendar_of
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.practice.practice_history import by_week, heights, sitting
 from dachi.studio.record import export, picture_privacy
-from dachi.studio.records import NoPlan, PlannedSession, PlannedWeek
+from dachi.studio.records import Message, NoPlan, PlannedSession, PlannedWeek
 from dachi.studio.verdicts import conclusions, tiles
 from dachi.studio.verdicts.kind_words import kind_words
 from dachi.studio.verdicts.then_and_now import then_and_now
@@ -79,6 +81,7 @@ def page(token: str) -> str | tuple[str, int]:
         weeks=by_week(log, planned, today.date()),
         ask=ask,
         sentences=kind_words(own.work, own.who)[:8],
+        words=_words(own),
         advice=conclusions.advise(own.work, own.who, practising),
         charts=heights(own.work, own.who, log, drawings.SLIM),
         minutes_chart=drawings.weeks(by_week(log, planned, today.date()), drawings.SLIM)
@@ -92,6 +95,51 @@ def page(token: str) -> str | tuple[str, int]:
         visit=own.who.next_visit_at,
         thanks=request.args.get("thanks"),
         less=[n for n in (5, 10, 15, 20, 30) if session and 60 * n < session.seconds - 60],
+    )
+
+
+def _words(own: Own) -> list[Message]:
+    """The last words with the coach; what the coach wrote is read by opening the page."""
+    found = records.words_with(own.work, own.who.id, 4)
+    acts.have_read(own.work, own.who, "coach")
+    return found
+
+
+@room.post("/me/<token>/words")
+@csrf.exempt
+@limiter.limit("12 per minute")
+def write(token: str) -> Response | tuple[str, int]:
+    """A few words to the coach."""
+    own = own_of(token)
+    if own is None:
+        return closed()
+    with contextlib.suppress(NotDone):
+        acts.write(own.work, own.who, "practitioner", request.form.get("text", ""))
+    return redirect(url_for("own.page", token=token, thanks=1))
+
+
+@room.get("/me/<token>/until")
+@limiter.limit("120 per minute")
+def until(token: str) -> str | tuple[str, int]:
+    """What was agreed, what to practise on which days, and when to come again: to print or send."""
+    own = own_of(token)
+    if own is None:
+        return closed()
+    practising = Practising(own.work, own.who)
+    week = None
+    with contextlib.suppress(NoPlan):
+        week = weeks.week_of(practising)
+    return render_template(
+        "until.html",
+        token=token,
+        who=own.who,
+        week=week,
+        weekdays=weeks.WEEKDAYS,
+        drills=drill_by_id(),
+        dose=lambda d: weeks.say_dose(d, practising.known.styles["counting"], own.who.breath_s),
+        agreed=records.agreed_last(own.work, own.who.id),
+        advice=conclusions.advise(own.work, own.who, practising),
+        visit=own.who.next_visit_at,
     )
 
 

@@ -10,6 +10,7 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.drawing import practice as drawings
+from dachi.errors import NotDone
 from dachi.studio import records
 from dachi.studio.lists import EVERY_PLACE, PAIN_KINDS
 from dachi.studio.practice import acts, weeks
@@ -52,10 +53,12 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
     own = records.private_link(work(), pid)
     address = private_address(own.nonce) if own else None
     pains = pain_map(log)
+    words = records.words_with(work(), pid)
     return render_template(
         "practice.html",
         who=who,
         visits=records.visits_of(work(), pid),
+        words=words,
         log=log[:40],
         count=len(log),
         drills=drill_by_id(),
@@ -139,3 +142,18 @@ def link(pid: int) -> Response:
     else:
         acts.open_link(work(), who)
     return redirect(url_for("practise.page", pid=pid, _anchor="own"))
+
+
+@room.post("/p/<int:pid>/words")
+@login_required
+def write(pid: int) -> Response:
+    """Write a few words to the practitioner, or only say that theirs are read."""
+    who = own_practitioner(pid)
+    try:
+        if request.form.get("read") != "1":
+            acts.write(work(), who, "coach", request.form.get("text", ""))
+            flash(f"It stands on {who.call_name}’s page.")
+        acts.have_been_read(work(), who)
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(url_for("practise.page", pid=pid, _anchor="words"))

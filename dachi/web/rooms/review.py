@@ -17,6 +17,7 @@ from dachi.studio.records import Assessment
 from dachi.studio.verdicts import comparing, conclusions, reports
 from dachi.studio.visits import acts
 from dachi.studio.visits import sheets as visits
+from dachi.web.private_links import until_address
 from dachi.web.session import own_assessment, own_practitioner, work
 
 room = Blueprint("review", __name__)
@@ -38,6 +39,7 @@ def _page(visit: Assessment, typed: Mapping[str, str] | None = None) -> str:
         if pose_id in catalogue():
             parts += reports.parts_of(work(), visit, catalogue().pose(pose_id), around)
     who = own_practitioner(visit.practitioner_id)
+    link = records.private_link(work(), who.id)
     return render_template(
         "review.html",
         visit=visit,
@@ -52,6 +54,7 @@ def _page(visit: Assessment, typed: Mapping[str, str] | None = None) -> str:
         state=records.state(work(), visit.id),
         news=reports.news_of(work(), visit),
         felt=records.say_felt(records.felt_at(work(), visit.id)),
+        until=until_address(link.nonce) if link else None,
         size=(comparing.WIDTH, comparing.HEIGHT),
     )
 

@@ -13,7 +13,10 @@ from dachi.drawing.overlay import degrees
 from dachi.errors import NotDone
 from dachi.studio.bench import acts
 from dachi.studio.bench.around import Surroundings
+from dachi.studio.record import wrong_person
 from dachi.web.bench_guard import at_bench, keep_closed
+from dachi.web.fields import whole
+from dachi.web.jobs import finish_erasing
 from dachi.web.session import work
 
 room = Blueprint("shots", __name__)
@@ -115,6 +118,21 @@ def hide_head(tid: int) -> Response:
         lambda at: acts.hide_head(work(), at, x, y),
         lambda _: "The head is hidden there in everything that leaves the bench.",
     )
+
+
+@room.post("/t/<int:tid>/person")
+@login_required
+def other_person(tid: int) -> Response:
+    """The photograph shows somebody else: it goes into their tray, and nothing of it stays."""
+    at = at_bench(tid)
+    try:
+        visit = wrong_person.move_shot(work(), tid, whole(request.form.get("whose", "")) or 0)
+    except NotDone as error:
+        flash(error.sentence, "retake")
+        return redirect(url_for("bench.page", tid=tid))
+    finish_erasing()
+    flash(f"It is no longer {at.who.call_name}’s. Give it its place here.")
+    return redirect(url_for("unsorted.page", aid=visit.id))
 
 
 @room.post("/t/<int:tid>/move")

@@ -111,6 +111,8 @@ def _address(entry: TodayEntry) -> str:
             return url_for("prepare.page", pid=who.id)
         case Action.ASSESS:
             return url_for("assessments.new", pid=who.id)
+        case Action.READ:
+            return url_for("practise.page", pid=who.id, _anchor="words")
         case Action.RECORD:
             return url_for("practitioners.record", pid=who.id)
 

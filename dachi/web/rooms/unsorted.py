@@ -10,6 +10,7 @@ from werkzeug.wrappers import Response
 
 from dachi.errors import NotDone
 from dachi.studio import records
+from dachi.studio.record import wrong_person
 from dachi.studio.visits import acts, intake
 from dachi.studio.visits.recognised import laid_out
 from dachi.web.fields import whole
@@ -72,6 +73,7 @@ def page(aid: int) -> str:
         who=own_practitioner(visit.practitioner_id),
         rows=found.rows,
         out=out,
+        others=wrong_person.offered(work(), visit.practitioner_id),
         free=found.free,
         seen=found.seen,
         unlooked=found.unlooked if looking else 0,
@@ -127,6 +129,21 @@ def refill(aid: int) -> Response:
     except NotDone as error:
         flash(error.sentence, "retake")
     return redirect(url_for("unsorted.page", aid=aid))
+
+
+@room.post("/a/<int:aid>/tray/person")
+@login_required
+def other_person(aid: int) -> Response:
+    """What waits here is of somebody else: it goes into their tray."""
+    to = whole(request.form.get("whose", "")) or 0
+    try:
+        count = wrong_person.move_tray(work(), own_assessment(aid), to)
+        see_waiting(coach_id())
+        flash(f"{said(count)} moved here.")
+    except NotDone as error:
+        flash(error.sentence, "retake")
+        return redirect(url_for("unsorted.page", aid=aid))
+    return redirect(url_for("unsorted.page", aid=to))
 
 
 def said(count: int) -> str:
