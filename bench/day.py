@@ -90,7 +90,7 @@ class Coach:
     def add(self, name: str, born: int) -> None:
         self.begin("a new person")
         self.page.goto(f"{self.base}/")
-        self.click(self.page.get_by_role("link", name=re.compile("practitioner", re.I)))
+        self.click(self.page.get_by_role("link", name=re.compile("Add a (person|practitioner)")))
         self.write("#call_name", name)
         self.write("#birth_year", str(born))
         self.press("Add, then consent and screening")

@@ -19,7 +19,7 @@ DIRECTIONS: tuple[tuple[str, str, float], ...] = (
     ("internal_rotation", "rotation in", 60.0),
     ("adduction", "adduction", 45.0),
 )
-RADIUS, MIDDLE, WIDTH, HEIGHT = 92.0, 178.0, 356.0, 250.0
+RADIUS, MIDDLE, WIDTH, HEIGHT = 92.0, 188.0, 376.0, 250.0
 
 
 @dataclass(frozen=True)
@@ -48,11 +48,16 @@ def draw(side: str, ranges: Mapping[str, DrawnRange]) -> str:
             note = f"{word}: adults about {reference.mean_deg:g}° ({reference.source})"
             out.append(_arc(turn, r, 10.0, cy, "h-reference", note))
         shown = found.passive if found.passive is not None else found.active
-        label = f"{word} {shown:.0f}°" if shown is not None else word
+        value = f"{shown:.0f}°" if shown is not None else ""
         x, y = _at(turn, RADIUS + 18, cy)
         anchor = "middle" if abs(x - MIDDLE) < 30 else "start" if x > MIDDLE else "end"
         kind = "h-label" if shown is not None else "h-label h-unknown"
+        # Beside the circle the value stands under its word: together they reach over the edge.
+        beside = anchor != "middle" and value
+        label = word if beside else f"{word} {value}".strip()
         out.append(text(label, class_=kind, x=x, y=y + 4, text_anchor=anchor))
+        if beside:
+            out.append(text(value, class_=kind, x=x, y=y + 22, text_anchor=anchor))
         parts = [
             f"{mode} {value:.0f}°"
             for mode, value in (("active", found.active), ("passive", found.passive))

@@ -142,7 +142,7 @@ class AnotherCamerasCorners(Bench):
         before = self.value(self.first)
         form = self.marks_form(self.moved)
         said = self.text(self.post(f"/t/{self.second}/read", form))
-        self.assertRegex(said, r"lie up to \d+ px from those of the photograph before")
+        self.assertRegex(said, r"lie up to \d+ cm off those of the last photograph")
         self.assertIn("was the camera moved in between?", self.saved(self.second, form))
         self.assertEqual(self.count(self.second), 0)
         self.saved(self.second, form | {"sure": "1"})
@@ -155,7 +155,7 @@ class AnotherCamerasCorners(Bench):
         form = self.marks_form(self.moved)
         self.post(f"/t/{self.second}/camera-moved", form)
         page = self.page(f"/t/{self.second}")
-        self.assertNotIn("px from those", page)
+        self.assertNotIn("off those of the last", page)
         x = self.moved["corners_px"]["near_left"][0]
         self.assertIn(f'name="corner-near_left-x" value="{round(x, 1)}"', page)
         self.saved(self.second, form)
@@ -165,7 +165,7 @@ class AnotherCamerasCorners(Bench):
         third, truth = self.photographed(LEG_RAISE, Shot("left", 72.0, yaw_deg=4.0), number="3")
         near = {k: [x + 2.0, y - 2.0] for k, (x, y) in truth["corners_px"].items()}
         self.assertNotIn(
-            "px from", self.saved(third, self.marks_form(truth | {"corners_px": near}))
+            "off those of", self.saved(third, self.marks_form(truth | {"corners_px": near}))
         )
         self.assertIn("pooled with 1 other shot", self.page(f"/t/{third}"))
 

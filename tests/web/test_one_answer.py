@@ -243,7 +243,7 @@ class Corners(OneAnswer):
             )
             said = self.text(self.post(f"/t/{second}/read", form))
             with self.subTest(counts=counts):
-                self.assertEqual("px from the mat that is seen here" in said, not counts)
+                self.assertEqual("off the mat that is seen here" in said, not counts)
         # What the outline confirms is not asked about.
         self.post(f"/t/{second}/save", form)
         self.assertEqual(len(self.corners_kept(second)), 1)

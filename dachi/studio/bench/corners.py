@@ -7,6 +7,7 @@ here, and agreed to once for a pose and side before a reading is kept that rests
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from dachi.core.measuring.calibration import Mat
@@ -87,22 +88,31 @@ def corners_said(at: Surroundings, marking: Marking) -> str | None:
     """That a photograph's corners are not those of the others from its camera place."""
     if marking.corners is None:
         gap = 0.0 if at.by_cards else lent_apart(at)
-        if not gap:
+        if not gap or at.lent is None:
             return None
+        off = _in_cm(at, at.lent.corners, gap)
         return (
-            f"The mat corners of {_named(at)} lie up to {gap:.0f} px from the mat that is seen "
-            "here: the camera was moved in between, or the mat was. They do not count here: mark "
-            "this photograph's own"
+            f"The mat corners of {_named(at)} lie {off} off the mat that is seen here: the camera "
+            "was moved in between, or the mat was. They do not count here: mark this photograph's "
+            "own"
         )
     others = at.position.others(at.trial.id)
     gap = corners_apart(marking.corners, others[:1], _corner_sd(at))
     if not gap:
         return None
     return (
-        f"These mat corners lie up to {gap:.0f} px from those of the photograph before from this "
-        "camera place: was the camera moved in between? If so, say “camera moved”; if not, one of "
+        f"These mat corners lie {_in_cm(at, others[0], gap)} off those of the last photograph from "
+        "here: was the camera moved in between? If so, say “camera moved”; if not, one of "
         "the two is marked wrongly. Until then each counts for its own photograph only"
     )
+
+
+def _in_cm(at: Surroundings, corners: Mapping[str, tuple[float, float]], gap_px: float) -> str:
+    """A gap on the picture as the floor has it, roughly: by the mat's outline, px and cm."""
+    ring = [corners[n] for n in ("near_left", "near_right", "far_right", "far_left")]
+    around = sum(math.dist(a, b) for a, b in zip(ring, [*ring[1:], ring[0]], strict=True))
+    cm = 2 * (at.position.mat_length_cm + at.position.mat_width_cm) * gap_px / max(around, 1.0)
+    return f"up to {max(cm, 1.0):.0f} cm"
 
 
 def _named(at: Surroundings) -> str:
