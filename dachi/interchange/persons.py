@@ -8,7 +8,7 @@ from typing import Any
 
 from dachi.core.assessing.permission import may_be_young
 from dachi.core.assessing.runsheet import sides
-from dachi.core.catalogue.cautions import Answer, Hurt
+from dachi.core.catalogue.cautions import CLOSES, Answer, Hurt
 from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.practising import timeline
@@ -18,6 +18,7 @@ from dachi.core.practising.planner import plan
 from dachi.core.practising.programme import Item, NoPlan, Session
 from dachi.core.practising.progression import recurring
 from dachi.core.rules import DIFFERENCE, PAIN_DAYS, Z95
+from dachi.core.words import Place
 from dachi.data import (
     catalogue,
     chosen_schools,
@@ -114,7 +115,7 @@ def known_of(data: Mapping[str, Any]) -> Known:
         ),
         goals=tuple((g, side) for g in goals for side in sides(catalogue().pose(g), "left")),
         readings=_readings(data.get("readings") or []),
-        facts=_facts(log),
+        facts=_facts(log, _pains(data, today)),
         practised=frozenset(e["drill"] for e in log[-MOST_LOG:]),
     )
 
@@ -183,8 +184,12 @@ def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
     return found
 
 
-def _facts(log: Sequence[Mapping[str, Any]]) -> Facts:
-    """What the log tells the gates: how often in a row, newest first, a drill was easy."""
+def _facts(
+    log: Sequence[Mapping[str, Any]], pains: Sequence[tuple[int, Mapping[str, Any]]]
+) -> Facts:
+    """What the log tells the gates: how often in a row, newest first, a drill was easy; and how
+    many days ago it hurt last where. The file names no side: any of the places it may be counts.
+    """
     easy: dict[str, int] = {}
     broken: set[str] = set()
     for entry in sorted(log, key=lambda e: str(e["on"]), reverse=True):
@@ -194,7 +199,12 @@ def _facts(log: Sequence[Mapping[str, Any]]) -> Facts:
                 easy[drill] = easy.get(drill, 0) + 1
             else:
                 broken.add(drill)
-    return Facts(easy, sessions=len({e["on"] for e in log}))
+    hurt: dict[Place, float] = {}
+    for days, pain in pains:
+        for place, closed in CLOSES.items():
+            if pain["place"] in closed:
+                hurt[place] = min(days, hurt.get(place, days))
+    return Facts(easy, pain_days=hurt, sessions=len({e["on"] for e in log}))
 
 
 def _referred(data: Mapping[str, Any]) -> bool:

@@ -2,9 +2,10 @@
 
 import unittest
 
+from dachi.core.catalogue.cautions import brought_by, hurts_of
 from dachi.core.practising.programme import barred
-from dachi.core.words import PainKind, Place
-from dachi.data import catalogue, cautions, screening_questions
+from dachi.core.words import IN_PRACTICE, PainKind, Place
+from dachi.data import catalogue, cautions, drills, screening_questions
 from dachi.store import practitioners, preparation
 from dachi.store import weeks as stored
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
@@ -110,6 +111,22 @@ class Playing(Studio):
         bare = player._card(helped, Tuned(), {}, set())["props"]
         own = player._card(helped, Tuned(), {}, set(helped.optional))["props"]
         self.assertGreater(len(own), len(bare), "of what may help only what they own")
+
+
+class Closing(Studio):
+    def test_a_running_session_closes_what_the_week_would(self) -> None:
+        """Every place and kind: tomorrow's week and the session that is running say the same."""
+        names = [d.id for d in drills()]
+        found = player.closes(names)
+        shut = 0
+        for place in Place:
+            for kind in PainKind:
+                brought = brought_by(cautions(), {}, hurts_of(place, kind))
+                wanted = {d.id for d in drills() if any(c.forbidden(d) for c in brought)}
+                if f"{place}|{kind}" in found or place in IN_PRACTICE:
+                    self.assertEqual(set(found.get(f"{place}|{kind}", [])), wanted, (place, kind))
+                    shut += len(wanted)
+        self.assertGreater(shut, 1000)
 
 
 class MayBeShown(Studio):

@@ -26,6 +26,8 @@ PLACES = (
 KINDS = ("sharp", "pinch", "tingling", "ache", "stretch")
 #: A strong stretch is no harm by itself; in a knee any feeling is.
 HARMFUL = ("sharp", "pinch", "tingling", "ache")
+#: Has no place: only what names it is brought by it.
+DIZZY = "dizzy"
 
 LevelName = Literal["some", "end", "loaded"]
 
@@ -47,6 +49,8 @@ class CautionEntry(DataEntry, frozen=True):
     places: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ()
     young: bool = False
+    works: tuple[str, ...] = ()
+    positions: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -56,7 +60,8 @@ class Caution:
     ``blocks``: demands and the level from which they are blocked. ``screening`` names the
     question whose yes brings it, ``when`` before or after clearance; ``by_direction``: blocked
     ends open one direction at a time, as they are cleared. ``places`` and ``kinds`` of pain bring
-    it (any place where no place is named), ``young`` whoever may be under age.
+    it (any place where no place is named), ``young`` whoever may be under age. ``works``: tissues
+    that may not be contracted hard, ``positions`` that press on what is sore.
     """
 
     id: str
@@ -72,12 +77,18 @@ class Caution:
     places: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ()
     young: bool = False
+    works: tuple[str, ...] = ()
+    positions: tuple[str, ...] = ()
 
     def forbidden(self, drill: Drill) -> bool:
         """Whether a drill may not be done under this caution."""
         if drill.passive_end and self.no_passive_end:
             return True
         if drill.passive_end and self.no_strap_end and "strap" in drill.requires:
+            return True
+        # Whoever rests turns onto the side that is not sore.
+        presses = drill.position in self.positions and drill.phase not in ("settle", "rest")
+        if presses or set(drill.strengthens) & set(self.works):
             return True
         return bool(drill.demands.beyond(self.blocks))
 
@@ -98,10 +109,11 @@ class Caution:
 
 @dataclass(frozen=True)
 class Hurt:
-    """Where it hurts and how."""
+    """Where it hurts and how; ``side`` is empty where nobody said which."""
 
     place: str
     kind: str = "ache"
+    side: str = ""
 
 
 _KNEE = ("knee_inner", "knee_outer", "knee_front", "knee_back")
@@ -120,7 +132,6 @@ CLOSES: dict[Place, tuple[str, ...]] = {
     Place.ANKLE_FOOT: ("ankle", "foot"), Place.LOW_BACK: ("low_back",), Place.WRIST: ("wrist",),
     Place.ELSEWHERE: ("elsewhere",),
 }  # fmt: skip
-#: Dizziness has no place and closes none.
 _KINDS = {
     PainKind.SHARP: "sharp", PainKind.PINCH: "pinch", PainKind.NUMB: "tingling",
     PainKind.DULL: "ache", PainKind.KNEE: "ache",
@@ -128,10 +139,11 @@ _KINDS = {
 
 
 def hurts_of(place: Place, kind: PainKind = PainKind.DULL) -> tuple[Hurt, ...]:
-    """What a place and a kind of pain mean to the cautions; nothing for dizziness."""
-    if kind not in _KINDS:
-        return ()
-    return tuple(Hurt(p, _KINDS[kind]) for p in CLOSES[place])
+    """What a place and a kind of pain mean to the cautions; dizziness has no place of its own."""
+    if kind is PainKind.DIZZY:
+        return (Hurt("elsewhere", DIZZY),)
+    side = next((s for s in ("left", "right") if place.value.startswith(s)), "")
+    return tuple(Hurt(p, _KINDS[kind], side) for p in CLOSES[place])
 
 
 @dataclass(frozen=True)
@@ -149,14 +161,15 @@ def build_cautions(entries: Iterable[Mapping[str, Any]]) -> tuple[Caution, ...]:
         what = f"caution {e.id!r}"
         all_in(e.blocks, NAMES, what)
         all_in(e.places, PLACES, what)
-        all_in(e.kinds, KINDS, what)
+        all_in(e.kinds, (*KINDS, DIZZY), what)
         blocks = dict.fromkeys(ENDS, Level.END) if e.ends else {}
         for name, level in e.blocks.items():
             blocks[name] = min(blocks.get(name, Level.LOADED), Level[level.upper()])
         found.append(
             Caution(
                 e.id, e.name, e.words, blocks, e.no_passive_end, e.no_strap_end, e.no_session,
-                e.screening, e.when, e.by_direction, e.places, e.kinds, e.young,
+                e.screening, e.when, e.by_direction, e.places, e.kinds, e.young, e.works,
+                e.positions,
             )
         )  # fmt: skip
     without_twins((c.id for c in found), "caution")

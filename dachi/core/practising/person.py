@@ -43,7 +43,9 @@ class Known:
     ``days`` (0 is Monday) of ``minutes``, ``by_day`` where they differ; ``styles`` an answer to
     every question schools differ on; ``goals`` (pose, side); ``facts`` what the log tells gates,
     ``practised`` drills done lately, ``hurt`` drills at which something hurt lately; ``by_hand``
-    cautions a coach set; ``longer``, ``eased``, ``stepped``, ``easy_week`` what was accepted.
+    cautions a coach set; ``longer``, ``eased``, ``stepped``, ``easy_week`` what was accepted;
+    ``lost`` (direction, hip) that lost range beyond chance, ``quiet_days`` weekdays of a visit
+    and its eve.
     """
 
     year: int
@@ -71,7 +73,8 @@ class Known:
     eased: frozenset[str] = frozenset()
     stepped: Mapping[str, str] = field(default_factory=dict)
     easy_week: bool = False
-    quiet_day: int | None = None
+    quiet_days: frozenset[int] = frozenset()
+    lost: frozenset[tuple[str, str]] = frozenset()
 
 
 def person_of(known: Known, rules: Rules) -> Person:
@@ -105,7 +108,11 @@ def person_of(known: Known, rules: Rules) -> Person:
         # The less practised side first, while one is fresh.
         starts=other_side(known.dominant_side) if known.dominant_side else "left",
         goals=goals,
-        tight=needing.tighter(ranges),
+        tight={
+            motion: side
+            for motion, side in needing.tighter(ranges).items()
+            if not _guarded(known, motion, side)
+        },
         shut=shut(known.readings, known.facts, rules),
         styles=known.styles,
         locked=locked(
@@ -117,7 +124,7 @@ def person_of(known: Known, rules: Rules) -> Person:
         eased=known.eased | known.hurt,
         easy_week=known.easy_week,
         ready=frozenset(known.stepped.values()),
-        quiet_day=known.quiet_day,
+        quiet_days=known.quiet_days,
     )
     # Where a harder form is closed again, the easier one comes back.
     outgrown = {
@@ -125,6 +132,19 @@ def person_of(known: Known, rules: Rules) -> Person:
         if new in rules.drills and programme.refused(rules.drills[new], person) is None
     }  # fmt: skip
     return replace(person, outgrown=frozenset(outgrown))
+
+
+#: Where a pain says nothing of a leg.
+NO_LEG = ("low_back", "wrist", "elsewhere")
+
+
+def _guarded(known: Known, motion: str, side: str) -> bool:
+    """Whether a side holds back because it hurts, or lost range sharply: no short side then.
+
+    A pain whose side nobody said may be of either.
+    """
+    sore = any(h.side in ("", side) and h.place not in NO_LEG for h in known.hurts)
+    return sore or (motion, side) in known.lost
 
 
 def cautions_of(known: Known, rules: Rules) -> tuple[Caution, ...]:

@@ -9,6 +9,7 @@ full worth up to a target, a quarter of it up to twice the target, nothing beyon
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from dachi.core.practising.dose import Dose
 from dachi.core.practising.order import arranged
 from dachi.core.practising.programme import (
     BEYOND,
+    EASY_END,
     FLOW_FROM_MIN,
     LEAST,
     SAME_COST,
@@ -61,6 +63,15 @@ def plan(drills: Sequence[Drill], person: Person, wishes: Wishes | None = None) 
     return _written(problem, chosen, value, bound)
 
 
+def _end_seconds(drills: Sequence[Drill], person: Person, wishes: Wishes) -> list[float]:
+    """Seconds at the end of passive range on each day of the same person's usual week."""
+    usual = plan(drills, replace(person, easy_week=False), wishes)
+    return [
+        sum(i.dose.work_s for i in s.items if i.drill.passive_end)
+        for s in sorted(usual.sessions, key=lambda s: s.weekday)
+    ]
+
+
 class _Problem:
     """The programme in matrices: x (drill, day), then bands of every need, then repeats."""
 
@@ -68,6 +79,8 @@ class _Problem:
         self.all = list(drills)
         self.person, self.wishes = person, wishes
         self.days = sorted(set(person.days))
+        #: Seconds at the end of passive range on each day of a usual week: an easy one has fewer.
+        self.usual = _end_seconds(drills, person, wishes) if person.easy_week else None
         self.refused = {d.id: why for d in drills if (why := refused(d, person))}
         gone = {name for day, name in wishes.dropped if day is None}
         self.drills = [
@@ -114,19 +127,28 @@ class _Problem:
             for phase in PHASES:
                 own = by_phase[phase]
                 limit = float(most(phase, minutes))
-                if phase == "strength" and day == self.person.quiet_day:
+                if phase == "strength" and day in self.person.quiet_days:
                     limit = 0.0
                 least = float(LEAST.get(phase, 0))
                 if phase == "flow" and minutes >= FLOW_FROM_MIN:
                     least = 1.0 if own else 0.0
                 if own:
                     self.rule({self.x(i, t): 1.0 for i in own}, least, limit, t)
-                elif least:
+                elif least and phase != "counter":
+                    # Where every counter movement is closed, what it would undo is closed as well.
                     raise NoPlan(f"no drill is left to {_VERBS[phase]}")
             # The goal pose only once warm.
             warm = [*by_phase["flow"], *by_phase["hold"], *by_phase["strength"]]
             for i in by_phase["goal"]:
                 self.rule({self.x(i, t): 1.0} | {self.x(j, t): -1.0 for j in warm}, -np.inf, 0, t)
+            ends = {
+                self.x(i, t): self.doses[i][t].work_s
+                for i, d in enumerate(self.drills)
+                if d.passive_end and (day, d.id) not in kept
+            }
+            if ends and (self.usual is not None or day in self.person.quiet_days):
+                share = EASY_END * self.usual[t] if self.usual is not None else 0.0
+                self.rule(ends, 0, 0.0 if day in self.person.quiet_days else share, t)
             self._chains(t)
             self._counters(t, by_phase)
         self._recovery()
@@ -267,8 +289,7 @@ class _Problem:
 
 
 _VERBS = {
-    "settle": "settle with", "mobilise": "warm up with", "counter": "undo the work with",
-    "rest": "rest with",
+    "settle": "settle with", "mobilise": "warm up with", "rest": "rest with",
 }  # fmt: skip
 
 

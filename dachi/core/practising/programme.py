@@ -50,6 +50,11 @@ class NoPlan(NotDone):
         self.by_caution = by_caution
 
 
+#: An easy week has so much of the usual time, and of the seconds at the end of range; sessions as
+#: short as this are not cut.
+EASY_SHARE, EASY_END, SHORTEST_MIN = 0.75, 0.65, 8.0
+
+
 @dataclass(frozen=True)
 class Need:
     """Something the week should work on.
@@ -81,7 +86,7 @@ class Person:
     ``known`` drills done before, ``longer`` drill to a factor of its dose, ``eased`` drills that
     hurt or were sent back to their easier form, ``ready`` drills above the level that were
     earned one by one, ``outgrown`` the easier forms they replace, ``styles`` answers to the
-    questions schools differ on, ``quiet_day`` the weekday of an assessment.
+    questions schools differ on, ``quiet_days`` the weekdays of an assessment and its eve.
     """
 
     level: int = 1
@@ -109,11 +114,15 @@ class Person:
     ready: frozenset[str] = frozenset()
     outgrown: frozenset[str] = frozenset()
     easy_week: bool = False
-    quiet_day: int | None = None
+    quiet_days: frozenset[int] = frozenset()
 
     def minutes_on(self, day: int | None) -> float:
-        """Length of the session of a weekday; the usual one where no day is given."""
-        return self.minutes if day is None else self.by_day.get(day, self.minutes)
+        """Length of the session of a weekday; the usual one where no day is given.
+
+        Shorter in an easy week.
+        """
+        usual = self.minutes if day is None else self.by_day.get(day, self.minutes)
+        return EASY_SHARE * usual if self.easy_week and usual > SHORTEST_MIN else usual
 
     @property
     def week_min(self) -> float:

@@ -134,7 +134,7 @@ class Course:
     whether its passive reading improved beyond the minimal detectable change lately;
     ``longer`` {drill: factor of its dose}; ``firm`` supports are kept longer at a height and
     lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
-    props allow whatever the level (None: all).
+    props allow whatever the level, ``safe`` those that cautions and props do (None: all).
     """
 
     planned_two_weeks: int
@@ -144,6 +144,7 @@ class Course:
     easy_week: bool = False
     firm: bool = False
     open_to: Collection[str] | None = None
+    safe: Collection[str] | None = None
     level: int = 1
 
 
@@ -156,7 +157,7 @@ def propose(
     """
     recent = [s for s in log if s.days_ago <= 14]
     found: list[Proposal] = []
-    found += _pain(log, drills)
+    found += _pain(log, drills, course.safe)
     gentler = _soreness(recent)
     # Two ways to a gentler week at once would be one too many.
     if not gentler and not course.easy_week:
@@ -186,7 +187,9 @@ def recurring(pains: Iterable[tuple[float, object, T]]) -> dict[T, int]:
     return {place: len(found) for place, found in days.items() if len(found) >= RECUR_TIMES}
 
 
-def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
+def _pain(
+    log: Sequence[Logged], drills: Mapping[str, Drill], safe: Collection[str] | None
+) -> list[Proposal]:
     found = []
     again = recurring(
         (s.days_ago, s.on or math.floor(s.days_ago), place.whole)
@@ -200,7 +203,7 @@ def _pain(log: Sequence[Logged], drills: Mapping[str, Drill]) -> list[Proposal]:
             easier = drills.get(drills[drill].easier or "")
             about = {"place": place.value, "kind": kind.value}
             change = Adjustment(eased=(drill,))
-            if easier is not None:
+            if easier is not None and (safe is None or easier.id in safe):
                 about["easier"] = easier.id
                 found.append(Proposal(ProposalKind.BACK, Why.HURT, drill, about, change))
             else:

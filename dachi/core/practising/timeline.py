@@ -168,10 +168,16 @@ def sitting_rung(seconds: float) -> int:
     return max((i for i, s in enumerate(SITTING_S) if seconds >= s), default=-1)
 
 
-def after_pain(kind: PainKind, drill: Drill, drills: Mapping[str, Drill]) -> tuple[str, str]:
-    """What is said when it hurts, and what to do now."""
+def after_pain(
+    kind: PainKind, drill: Drill, drills: Mapping[str, Drill], *, flat: bool = True
+) -> tuple[str, str]:
+    """What is said when it hurts, and what to do now.
+
+    Whoever may not lie ``flat`` lies on the left side. ``drills``: those that may be done now.
+    """
     if kind in STOPS:
-        return STOPS[kind], "Stop here. Lie flat for two minutes; your coach sees this note."
+        lie = "Lie flat" if flat else "Lie on your left side"
+        return STOPS[kind], f"Stop here. {lie} for two minutes; your coach sees this note."
     easier = drills.get(drill.easier or "")
     now = (
         f"Leave it out today, or try “{easier.name}”, smaller." if easier else "Leave it out today."

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date, datetime
 from functools import cached_property
 
 from dachi.core.assessing import permission
 from dachi.core.catalogue.drills import Drill
+from dachi.core.judging.series import Verdict
 from dachi.core.practising import person as persons
 from dachi.core.practising.ladders import Facts, Standing
 from dachi.core.practising.person import Known
@@ -136,7 +137,8 @@ class Practising:
             eased=frozenset(tuned.eased),
             stepped=tuned.stepped,
             easy_week=tuned.easy_until is not None and tuned.easy_until >= today.isoformat(),
-            quiet_day=_quiet_day(who, today),
+            quiet_days=_quiet_days(who, today),
+            lost=frozenset(_lost(self.summaries)),
         )
 
     @cached_property
@@ -150,9 +152,23 @@ class Practising:
         return persons.standings(self.known, rules())
 
 
-def _quiet_day(who: Practitioner, today: date) -> int | None:
-    """The weekday of a visit within the coming week."""
+def _quiet_days(who: Practitioner, today: date) -> frozenset[int]:
+    """The weekdays of a visit within the coming week and of its eve: nothing at the end of range
+    tires or loosens what is to be measured.
+    """
     visit = moment_of(who.next_visit_at) if who.next_visit_at else None
-    if visit is None or not 0 <= (visit.date() - today).days < 7:
-        return None
-    return visit.weekday()
+    away = (visit.date() - today).days if visit is not None else -1
+    if visit is None or not 0 <= away < 7:
+        return frozenset()
+    eve = {(visit.weekday() - 1) % 7} if away > 0 else set()
+    return frozenset({visit.weekday()} | eve)
+
+
+def _lost(found: Iterable[PoseSummary]) -> Iterator[tuple[str, str]]:
+    """Directions and hips that lost range beyond chance since the last visit."""
+    for summary in found:
+        for family in summary.families:
+            for line in family.lines:
+                change = line.last
+                if family.motion and change and change.real and change.verdict is Verdict.LOSS:
+                    yield family.motion, family.hip_of(line.side)

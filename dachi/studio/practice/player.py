@@ -6,13 +6,14 @@ from collections.abc import Collection, Mapping
 from dataclasses import asdict, replace
 from typing import Any
 
+from dachi.core.catalogue.cautions import brought_by, hurts_of
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.schools import said_prop, with_stand_ins
 from dachi.core.practising import timeline
 from dachi.core.practising.programme import Item, barred, dose_for, refused
 from dachi.core.practising.timeline import Step
 from dachi.core.words import IN_PRACTICE, KNEE_PARTS, PainKind, Place, with_part
-from dachi.data import catalogue, cues_under, props
+from dachi.data import catalogue, cautions, cues_under, props
 from dachi.drawing.drills import drill_figures
 from dachi.store.weeks import PlannedSession, Tuned
 from dachi.studio.practice import weeks
@@ -44,6 +45,7 @@ def player(
 ) -> tuple[dict[str, Any], list[str]]:
     """What the player walks through, with easier and harder forms ready."""
     known = drill_by_id()
+    flat = all("on_back" not in c.blocks for c in own.person.cautions)
     styles = own.known.styles
     profile = own.profile
     person = own.person
@@ -93,10 +95,36 @@ def player(
         "places": [_place(p) for p in IN_PRACTICE],
         "kinds": timeline.KINDS,
         "stops": timeline.STOPS,
-        "eases": {n: timeline.after_pain(PainKind.DULL, known[n], known)[1] for n in names},
-        "stop_now": timeline.after_pain(PainKind.SHARP, known[names[0]], known)[1],
+        "closes": closes(names),
+        "eases": {
+            n: [timeline.after_pain(PainKind.DULL, known[n], drills)[1] for drills in (known, {})]
+            for n in names
+        },
+        "easier": {n: known[n].easier for n in names},
+        "stop_now": timeline.after_pain(PainKind.SHARP, known[names[0]], known, flat=flat)[1],
     }
     return data, names
+
+
+def closes(names: Collection[str]) -> dict[str, list[str]]:
+    """For each place and kind of pain (``place|kind``) which drills it closes at once.
+
+    The same rule as the week's: what is closed tomorrow is not gone on with today.
+    """
+    known, found = drill_by_id(), {}
+    asked = {*names, *(known[n].easier for n in names if known[n].easier in known)}
+    pointed = [p for place in IN_PRACTICE for p in (place, *_parts(place))]
+    for place in pointed:
+        for kind in PainKind:
+            brought = brought_by(cautions(), {}, hurts_of(place, kind))
+            shut = sorted(n for n in asked if n and any(c.forbidden(known[n]) for c in brought))
+            if shut:
+                found[f"{place}|{kind}"] = shut
+    return found
+
+
+def _parts(place: Place) -> list[Place]:
+    return [with_part(place, part) for part in KNEE_PARTS] if place.is_knee else []
 
 
 def _place(place: Place) -> dict[str, Any]:

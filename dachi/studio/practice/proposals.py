@@ -66,6 +66,7 @@ def renew(work: Work, who: Practitioner) -> None:
             easy_week=own.person.easy_week,
             firm=who.schools.get("support") == "firm",
             level=profile.level,
+            safe=[d.id for d in drills() if programme.barred(d, own.person) is None],
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
         found = propose(logged(log, today), drill_by_id(), course)

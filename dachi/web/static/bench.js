@@ -272,7 +272,7 @@
     magnify(tile.querySelector("canvas"), at(mark), span, false);
     const open = mark.classList.contains("mark-guess");
     tile.classList.toggle("looked", !open);
-    tile.setAttribute("aria-label", `${mark.dataset.label}: ${open ? "seen by the program. Touch where the joint is, or choose it to move it" : "looked at"}`);
+    tile.setAttribute("aria-label", `${tile.querySelector("span").textContent}: ${open ? "seen by the program. Touch where the joint is, or choose it to move it" : "looked at"}`);
   }
   function touch(mark, tile, event) {
     // By keyboard, or on its name, there is no place: the mark is chosen, arrows move it.

@@ -157,7 +157,7 @@ import { ring, speak } from "./sound.js";
     $("next").disabled = Boolean(secondSide(s));
     $("next").textContent = secondSide(s) ? "As long as the other" : { change: "Ready", ease: "Go on", out: "Stay in" }[s.kind] || "Skip";
     const free = !secondSide(s) && !s.extra;
-    for (const kind of ["easier", "harder"]) $(kind).hidden = !(free && !run.swapped[run.item] && items[run.item].others[kind]);
+    for (const kind of ["easier", "harder"]) $(kind).hidden = !(free && !run.swapped[run.item] && items[run.item].others[kind] && !closedNow(items[run.item].others[kind].drill));
   }
 
   // ---- going through it ---------------------------------------------------------
@@ -197,8 +197,11 @@ import { ring, speak } from "./sound.js";
     if (!here()) { nextItem(); return; }
     announce(); save(); draw();
   }
+  // What a pain of this session closes is closed at once, not from tomorrow on.
+  const closedNow = (drill) => run.pains.some((p) => (data.closes[`${p.place}|${p.kind}`] || []).includes(drill));
   function nextItem() {
-    run.item += 1; run.step = 0; run.at = 0; run.first = null; ticked = 0;
+    do run.item += 1; while (run.item < items.length && closedNow(drillOf(run.item)));
+    run.step = 0; run.at = 0; run.first = null; ticked = 0;
     save();
     if (run.item >= items.length) { end(true); return; }
     announce(); draw();
@@ -271,7 +274,10 @@ import { ring, speak } from "./sound.js";
     const stop = data.stops[kind];
     const first = document.createElement("p"), second = document.createElement("p");
     first.className = "lead"; first.textContent = stop || "A dull ache beyond a breathable stretch ends this drill.";
-    second.textContent = stop ? data.stop_now : data.eases[drillOf(run.item)];
+    const easier = data.easier[drill], shut = Boolean(easier) && closedNow(easier);
+    second.textContent = stop ? data.stop_now : data.eases[drill][shut ? 1 : 0];
+    const later = stop ? [] : items.slice(run.item + 1).map((_, n) => drillOf(run.item + 1 + n)).filter(closedNow);
+    if (later.length) second.textContent += ` Also left out of the rest, because it loads the same place: ${[...new Set(later)].map((n) => data.drills[n].name).join(", ")}.`;
     $("hurt-say").replaceChildren(first, second, stop ? button("End the session here", () => leave(() => end(false))) : button("Leave this drill, go on", () => leave(() => { panel("step"); nextItem(); if (run.item < items.length) go(true); })),
       button("A wrong tap: take it back", () => { run.pains = run.pains.filter((p) => p.drill !== drill || p.place !== place || p.kind !== kind); panel("step"); save(); draw(); }));
     $("hurt-say").querySelector("button").className = "btn btn-go";

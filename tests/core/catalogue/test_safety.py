@@ -150,7 +150,7 @@ class WhomItHarms(unittest.TestCase):
             (Place.HIP_BACK, PainKind.DULL, {"hip_back"}), (Place.RIGHT_HIP, PainKind.PINCH, {"hip_front"}),
             (Place.HIP_FRONT, PainKind.PINCH, {"hip_front"}), (Place.THIGH_FRONT, PainKind.DULL, {"thigh_front"}),
             (Place.GROIN, PainKind.NUMB, {"groin"}), (Place.ANKLE_FOOT, PainKind.DULL, {"ankle", "foot"}),
-            (Place.ELSEWHERE, PainKind.NUMB, {"elsewhere"}), (Place.LOW_BACK, PainKind.DIZZY, set()),
+            (Place.ELSEWHERE, PainKind.NUMB, {"elsewhere"}), (Place.LOW_BACK, PainKind.DIZZY, {"elsewhere"}),
             (Place.SIT_BONE, PainKind.SHARP, {"sit_bone"}), (Place.WRIST, PainKind.DULL, {"wrist"}),
         ):  # fmt: skip
             self.assertEqual({h.place for h in hurts_of(place, kind)}, found, place)

@@ -91,7 +91,7 @@ class Quick(unittest.TestCase):
         own = [*ALWAYS, PRESS, LONG]
         free = Person(minutes=11, days=(0, 3), needs=(Need("strengthen", "glutes", 3.0, "weak"),))
         self.assertEqual([s.hard for s in plan(own, free).sessions], [True, True])
-        visit = Person(minutes=11, days=(0, 3), needs=free.needs, quiet_day=3)
+        visit = Person(minutes=11, days=(0, 3), needs=free.needs, quiet_days=frozenset({3}))
         self.assertEqual([s.hard for s in plan(own, visit).sessions], [True, False])
         week = plan(own, Person(minutes=11, days=(0, 3), needs=free.needs, easy_week=True))
         self.assertEqual([s.hard for s in week.sessions], [False, False])

@@ -61,7 +61,7 @@ def somebody(rng: random.Random, most_days: int = 4) -> Person:
         styles={"split": rng.choice(["squared", "off_centre"])},
         known=frozenset(rng.sample(sorted(BY_ID), 10)),
         easy_week=rng.random() < 0.2,
-        quiet_day=rng.choice([None, None, *range(7)]),
+        quiet_days=frozenset(rng.sample(range(7), rng.choice([0, 0, 2]))),
     )
 
 
@@ -81,7 +81,7 @@ def broken(week: Week, person: Person) -> list[str]:
             n = sum(d.phase == phase for d in used)
             if not LEAST.get(phase, 0) <= n <= most(phase, minutes):
                 wrong.append(f"{n} of {phase}")
-        if s.weekday == person.quiet_day and s.hard:
+        if s.weekday in person.quiet_days and s.hard:
             wrong.append("strength on an assessment day")
         if any(d.phase == "goal" for d in used) and not any(
             d.phase in ("flow", "hold", "strength") for d in used
