@@ -196,6 +196,7 @@ class PoseEntry(DataEntry, frozen=True):
     plane: Literal["upright", "floor"] = "upright"
     sides: Literal["each", "both"] = "each"
     facing_what: str = "feet"
+    leg: Literal["", "in front", "behind"] = ""
     cautions: tuple[str, ...] = ()
     checks: list[dict[str, Any]] = []
     variants: dict[str, VariantEntry] = {}
@@ -285,6 +286,7 @@ def _pose(
         modes=e.modes,
         facing=e.facing,
         facing_what=e.facing_what,
+        leg=e.leg,
         camera=Stand(**msgspec.structs.asdict(e.camera)),
         say=e.say,
         cautions=e.cautions,

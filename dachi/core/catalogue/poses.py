@@ -212,7 +212,8 @@ class Pose:
     ``likeness`` is what two assessments are compared at. ``beside`` names, by view, the pose
     whose marks a second photograph of the hold carries. ``companion_of`` is the pose this is
     another view of. ``counter`` is the movement that follows a deep pose, ``marking`` how its
-    marks are best set, as measured, ``hold_s`` how long an attempt is held.
+    marks are best set, as measured, ``hold_s`` how long an attempt is held,
+    ``leg`` where the leg is that a side names, of poses with one leg in front.
     """
 
     id: str
@@ -237,6 +238,7 @@ class Pose:
     companion_of: str | None = None
     beside: Mapping[str, str] = field(default_factory=dict)
     likeness: Likeness | None = None
+    leg: str = ""
     counter: str = ""
     marking: str = ""
     hold_s: int = 5
@@ -246,6 +248,12 @@ class Pose:
     #: Whether a rotation in it is the hip's alone; below which passive range a body is stiff.
     isolates: bool = False
     stiff_below: float | None = None
+
+    def said_side(self, side: str) -> str:
+        """A side as the leg it means: ``left leg behind``; nothing for both."""
+        if side == "both":
+            return ""
+        return f"{side} leg {self.leg}" if self.leg else side
 
     @property
     def headline(self) -> Measure:

@@ -195,6 +195,7 @@ def _slot(slot: Slot, who: Practitioner) -> dict[str, Any]:
         "pose": slot.pose,
         "name": pose.name,
         "side": slot.side,
+        "leg": pose.said_side(slot.side),
         "mode": slot.mode,
         "number": slot.number,
         "words": shot_name(slot),

@@ -51,7 +51,7 @@
       if (slot.side !== "both") {
         const letter = document.createElement("span");
         letter.className = `letter letter-${slot.side}`; letter.textContent = slot.side[0].toUpperCase(); letter.setAttribute("aria-hidden", "true");
-        $("shot-what").append(letter, ` ${slot.side} `);
+        $("shot-what").append(letter, ` ${slot.leg}${slot.leg === slot.side ? "" : ","} `);
       }
       $("shot-what").append(`${slot.mode}, trial ${slot.number}`);
       $("shot-how").textContent = slot.how[0].toUpperCase() + slot.how.slice(1) + ".";
