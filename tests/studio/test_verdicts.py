@@ -131,7 +131,7 @@ class Changes(unittest.TestCase):
             (line(session(95.0)), 80.0, "ok", "Reached (now 95°"),
             (near, 80.0, "watch", "There by its value"),
             (line(session(60.0)), 80.0, "unmarked", "four assessments tell"),
-            (steady, 90.0, "watch", "not at this rate"),
+            (steady, 90.0, "watch", "no date can be given"),
             (rising, 78.0, "ok", "between"),
         ):  # fmt: skip
             with self.subTest(words):
@@ -166,7 +166,7 @@ class Kindly(History):
         none = {"stage": None}
         for one, words in (
             (changed(LEG_RAISE, 12.4), "Your left supine leg raise has 12° more room"),
-            (changed(LEG_RAISE, 12.0, stage=SIGN), "A first sign of more room: left supine leg raise"),
+            (changed(LEG_RAISE, 12.0, stage=SIGN), "Too early to say: supine leg raise (left)"),
             (changed(LEG_RAISE, -12.0), "Resting a little, as they may: supine leg raise (left)"),
             (changed(LEG_RAISE, 5.0, 5.0, **none), "Holding steady"),
             (changed(LEG_RAISE, -5.0, 5.1, **none), "Too early to say"),

@@ -115,6 +115,9 @@ def seen_words(at: Surroundings, marking: Marking) -> str | None:
     """That marks are where the program saw them, and what that does to the reading."""
     labels = [m.label for m in at.pose.marks if m.id in marking.seen]
     if not labels:
+        # Looked at, and no joint of anybody seen: the marks lie where the pose usually has them.
+        if at.photo.joints == {} and not at.trial.marked and not at.photo.truth:
+            return "Nobody was made out in this picture: every mark is only a guess of the pose."
         return None
     named = "every mark" if set(at.pose.required) <= set(marking.seen) else ", ".join(labels)
     return f"Seen by the program, not yet touched: {named}. The interval allows for it."

@@ -17,7 +17,6 @@ STEADY_DEG = 10.0
 def kind_words(work: Work, who: Practitioner) -> list[str]:
     """What the measurements say, kindly: what grew, what holds, nothing compared with others."""
     grown: list[str] = []
-    signs: list[str] = []
     holds: dict[str, list[str]] = {}
     rests: dict[str, list[str]] = {}
     unknown: dict[str, list[str]] = {}
@@ -32,8 +31,6 @@ def kind_words(work: Work, who: Practitioner) -> list[str]:
             if line.first.verdict is Verdict.GAIN and line.first.confirmed:
                 size = abs(round(line.first.change))
                 grown.append(f"Your {side}{name} has {size}° more room than at the start.")
-            elif line.first.verdict is Verdict.GAIN:
-                signs.append(f"{side}{name}")
             elif line.first.verdict is Verdict.LOSS and line.first.confirmed:
                 rests.setdefault(name, []).append(line.side)
             elif abs(line.first.change) + line.first.mdc <= STEADY_DEG:
@@ -42,11 +39,6 @@ def kind_words(work: Work, who: Practitioner) -> list[str]:
                 unknown.setdefault(name, []).append(line.side)
     return [
         *grown,
-        *(
-            [f"A first sign of more room: {', '.join(signs)}. The next look tells."]
-            if signs
-            else []
-        ),
         *_together("Holding steady: {}.", holds),
         *_together("Resting a little, as they may: {}. Your coach sees it too.", rests),
         *_together("Too early to say: {}. The next look will tell more.", unknown),

@@ -113,6 +113,14 @@ def say_forecast(goal: Goal, line: Line | None, measure: Measure) -> tuple[str, 
     if found.state is ForecastState.NEAR:
         give = wording.plain(last.half, measure.unit)
         return "watch", f"There by its value ({now} ± {give}), but one more look has to tell."
+    flat = trends.plateau(line)
+    if flat is not None:
+        # Standing still and a date exclude each other: one statement for both.
+        still = wording.span(flat.days)
+        return "watch", (
+            f"{now.capitalize()}; nothing has moved that could be told for {still}: no date can be "
+            "given, change something first."
+        )
     if found.state is ForecastState.TOO_EARLY:
         return "unmarked", f"{now.capitalize()}; four assessments tell how fast it goes."
     if found.state is ForecastState.NOT_AT_THIS_RATE:

@@ -248,7 +248,7 @@ import { ring, speak } from "./sound.js";
     return b;
   }
   $("hurts").addEventListener("click", () => {
-    go(false); panel("hurt");
+    go(false); panel("hurt"); $("hurt-where").hidden = false;
     $("hurt-say").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = false;
     $("hurt-places").replaceChildren(...data.places.map((place) => button(place.words, () => {
       if (place.parts.length) {
@@ -270,7 +270,7 @@ import { ring, speak } from "./sound.js";
     const s = here(), at = run.at, drill = drillOf(run.item);
     if (!run.pains.some((p) => p.drill === drill && p.place === place && p.kind === kind)) run.pains.push({ drill, place, kind });
     const leave = (then) => { note(s, worked(s) ? at : 0); then(); };
-    $("hurt-places").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = true;
+    $("hurt-places").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = true; $("hurt-where").hidden = true;
     const stop = data.stops[kind];
     const first = document.createElement("p"), second = document.createElement("p");
     first.className = "lead"; first.textContent = stop || "A dull ache beyond a breathable stretch ends this drill.";
