@@ -67,9 +67,40 @@ class Place(StrEnum):
     RIGHT_KNEE_OUTER = "right_knee_outer"
     RIGHT_KNEE_BACK = "right_knee_back"
     ANKLE_FOOT = "ankle_foot"
+    LEFT_HIP_FRONT = "left_hip_front"
+    LEFT_HIP_SIDE = "left_hip_side"
+    LEFT_HIP_BACK = "left_hip_back"
+    LEFT_GROIN = "left_groin"
+    LEFT_SIT_BONE = "left_sit_bone"
+    LEFT_THIGH_FRONT = "left_thigh_front"
+    LEFT_ANKLE_FOOT = "left_ankle_foot"
+    RIGHT_HIP_FRONT = "right_hip_front"
+    RIGHT_HIP_SIDE = "right_hip_side"
+    RIGHT_HIP_BACK = "right_hip_back"
+    RIGHT_GROIN = "right_groin"
+    RIGHT_SIT_BONE = "right_sit_bone"
+    RIGHT_THIGH_FRONT = "right_thigh_front"
+    RIGHT_ANKLE_FOOT = "right_ankle_foot"
     LOW_BACK = "low_back"
     WRIST = "wrist"
     ELSEWHERE = "elsewhere"
+
+    @property
+    def side(self) -> str:
+        """``left`` or ``right``; empty where the place is of neither, or nobody said which."""
+        return next((s for s in ("left", "right") if self.value.startswith(f"{s}_")), "")
+
+    @property
+    def sideless(self) -> Place:
+        """The place whichever side it is on, where that is a place of its own."""
+        rest = self.value.removeprefix(f"{self.side}_")
+        return Place(rest) if rest in set(Place) else self
+
+    @property
+    def sided(self) -> tuple[Place, ...]:
+        """The left and the right one of a place that has both; nothing where it has no sides."""
+        both = (f"left_{self.value}", f"right_{self.value}")
+        return tuple(Place(b) for b in both) if set(both) <= set(Place) else ()
 
     @property
     def said(self) -> str:
@@ -118,6 +149,19 @@ SAID: dict[Place, str] = {
         for part, words in KNEE_PARTS.items()
     },
     Place.ANKLE_FOOT: "ankle or foot",
+    **{
+        Place(f"{side}_{place}"): words.format(side)
+        for side in ("left", "right")
+        for place, words in {
+            "hip_front": "front of the {} hip",
+            "hip_side": "side of the {} hip",
+            "hip_back": "back of the {} hip",
+            "groin": "{} groin",
+            "sit_bone": "{} sit bone",
+            "thigh_front": "front of the {} thigh",
+            "ankle_foot": "{} ankle or foot",
+        }.items()
+    },
     Place.LOW_BACK: "low back",
     Place.WRIST: "wrist",
     Place.ELSEWHERE: "somewhere else",

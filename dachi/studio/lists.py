@@ -28,11 +28,11 @@ from dachi.data import props as props
 from dachi.data import schools as schools
 from dachi.data import screening_questions as screening_questions
 
-#: Every place that may be logged, the parts of a knee after the knee.
+#: Every place that may be logged, the parts of a knee after the knee, sides after what has two.
 EVERY_PLACE = tuple(
     place
     for one in IN_PRACTICE
-    for place in (one, *(with_part(one, part) for part in KNEE_PARTS if one.is_knee))
+    for place in (one, *(with_part(one, part) for part in KNEE_PARTS if one.is_knee), *one.sided)
 )
 PAIN_KINDS, UNITS, SCOPES = timeline.KINDS, wording.UNITS, permission.SCOPES
 plain = wording.plain

@@ -9,14 +9,18 @@ from playwright.sync_api import Locator, Page, expect
 
 from dachi.core.assessing.runsheet import SheetLine
 from dachi.core.words import PainKind, Place
+from dachi.data import drills
 from dachi.store import assessments, felt, practice_log, practitioners, run_sheets, weeks
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
+from dachi.studio.practice.player import closes
 from tests import slow
 from tests.browser.chromium import InChromium
 from tests.support import CLOCK, ago, day_ago
 
 PHONE = {"width": 390, "height": 844, "has_touch": True}
+
+KNOWN_EASIER = {d.id: d.easier for d in drills()}
 
 
 class Player(InChromium):
@@ -260,6 +264,31 @@ class Player(InChromium):
         kept = next(done[item["drill"]] for done in kept if item["drill"] in done)
         self.assertAlmostEqual(kept["left"], kept["right"], delta=0.01)
         self.assertLess(kept["left"], 25)
+
+    def test_what_an_ache_closes_is_left_out_of_the_running_session(self) -> None:
+        phone, _ = self.player()
+        names = {d.name: d.id for d in drills()}
+        shut = set(closes(list(names.values()))[f"{Place.LEFT_GROIN}|{PainKind.DULL}"])
+        phone.get_by_role("button", name="Start").click()
+        first = names[phone.locator("#name").inner_text()]
+        phone.get_by_role("button", name="It hurts").click()
+        phone.get_by_role("button", name="groin").click()
+        expect(phone.locator("#hurt-kind-head")).to_have_text("Which side?")
+        phone.get_by_role("button", name="left", exact=True).click()
+        phone.get_by_role("button", name="dull ache").click()
+        expect(phone.locator("#hurt-where")).to_be_hidden()
+        said = phone.locator("#hurt-say").inner_text()
+        phone.get_by_role("button", name="go on").click()
+        seen = set()
+        for _ in range(60):
+            if phone.get_by_role("heading", name="Well done").is_visible():
+                break
+            seen.add(names[phone.locator("#name").inner_text()])
+            phone.get_by_role("button", name="Skip").click()
+        self.assertTrue(seen)
+        self.assertEqual((seen - {first}) & shut, set())
+        named = {d for n, d in names.items() if n in said}
+        self.assertTrue(named - {first} <= shut | {KNOWN_EASIER.get(first)}, said)
 
     def test_when_it_hurts_the_session_stops_and_the_coach_hears(self) -> None:
         phone, _ = self.player()

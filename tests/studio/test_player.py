@@ -66,7 +66,9 @@ class Playing(Studio):
         knees = next(p for p in data["places"] if p["id"] == Place.LEFT_KNEE)
         self.assertEqual(len(knees["parts"]), 4)
         groin = next(p for p in data["places"] if p["id"] == Place.GROIN)
-        self.assertEqual(groin["parts"], [])
+        self.assertEqual([p["id"] for p in groin["parts"]], [Place.LEFT_GROIN, Place.RIGHT_GROIN])
+        back = next(p for p in data["places"] if p["id"] == Place.LOW_BACK)
+        self.assertEqual(back["parts"], [], "no side to ask for")
 
     def test_what_hurt_closes_what_would_be_swapped_to(self) -> None:
         entry = NewLogEntry(once_key="k", started_at=ago(1), seconds=300, felt=Felt.HARD, finished=True, done=(DrillDone("lizard", 60.0),), pains=(Pain("lizard", Place.LEFT_KNEE, PainKind.KNEE),))  # fmt: skip

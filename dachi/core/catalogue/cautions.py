@@ -132,6 +132,7 @@ CLOSES: dict[Place, tuple[str, ...]] = {
     Place.ANKLE_FOOT: ("ankle", "foot"), Place.LOW_BACK: ("low_back",), Place.WRIST: ("wrist",),
     Place.ELSEWHERE: ("elsewhere",),
 }  # fmt: skip
+CLOSES |= {p: CLOSES[p.sideless] for p in Place if p not in CLOSES}
 _KINDS = {
     PainKind.SHARP: "sharp", PainKind.PINCH: "pinch", PainKind.NUMB: "tingling",
     PainKind.DULL: "ache", PainKind.KNEE: "ache",
@@ -142,8 +143,7 @@ def hurts_of(place: Place, kind: PainKind = PainKind.DULL) -> tuple[Hurt, ...]:
     """What a place and a kind of pain mean to the cautions; dizziness has no place of its own."""
     if kind is PainKind.DIZZY:
         return (Hurt("elsewhere", DIZZY),)
-    side = next((s for s in ("left", "right") if place.value.startswith(s)), "")
-    return tuple(Hurt(p, _KINDS[kind], side) for p in CLOSES[place])
+    return tuple(Hurt(p, _KINDS[kind], place.side) for p in CLOSES[place])
 
 
 @dataclass(frozen=True)

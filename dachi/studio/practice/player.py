@@ -124,16 +124,19 @@ def closes(names: Collection[str]) -> dict[str, list[str]]:
 
 
 def _parts(place: Place) -> list[Place]:
-    return [with_part(place, part) for part in KNEE_PARTS] if place.is_knee else []
+    """What is asked next of a place: which part of a knee, which side of what has two."""
+    parts = [with_part(place, part) for part in KNEE_PARTS] if place.is_knee else []
+    return parts or list(place.sided)
 
 
 def _place(place: Place) -> dict[str, Any]:
-    """A place to tap, with the parts of it where it has any."""
-    parts = KNEE_PARTS.items() if place.is_knee else ()
+    """A place to tap, with the parts or sides of it where it has any."""
+    words = list(KNEE_PARTS.values()) if place.is_knee else ["left", "right"]
     return {
         "id": place,
         "words": place.said,
-        "parts": [{"id": with_part(place, part), "words": words} for part, words in parts],
+        "knee": place.is_knee,
+        "parts": [{"id": p, "words": w} for p, w in zip(_parts(place), words, strict=False)],
     }
 
 

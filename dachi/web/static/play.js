@@ -250,17 +250,17 @@ import { ring, speak } from "./sound.js";
   $("hurts").addEventListener("click", () => {
     go(false); panel("hurt"); $("hurt-where").hidden = false;
     $("hurt-say").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = false;
-    $("hurt-places").replaceChildren(...data.places.map((place) => button(place.words, () => {
-      if (place.parts.length) {
-        $("hurt-kind-head").hidden = false;
-        $("hurt-kind-head").textContent = "Which part of it?";
-        $("hurt-kinds").replaceChildren(...place.parts.map((part) => button(part.words, () => told(part.id, "knee"))), button("cannot say", () => told(place.id, "knee")));
-        $("hurt-kinds").querySelector("button").focus();
-        return;
-      }
+    const kindsOf = (id) => {
       $("hurt-kind-head").textContent = "And what is it like?";
+      $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(id, k))));
+      $("hurt-kinds").querySelector("button").focus();
+    };
+    $("hurt-places").replaceChildren(...data.places.map((place) => button(place.words, () => {
+      const then = (id) => (place.knee ? told(id, "knee") : kindsOf(id));
       $("hurt-kind-head").hidden = false;
-      $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(place.id, k))));
+      if (!place.parts.length) { kindsOf(place.id); return; }
+      $("hurt-kind-head").textContent = place.knee ? "Which part of it?" : "Which side?";
+      $("hurt-kinds").replaceChildren(...place.parts.map((part) => button(part.words, () => then(part.id))), button("cannot say", () => then(place.id)));
       $("hurt-kinds").querySelector("button").focus();
     })));
     $("hurt-places").querySelector("button").focus();
