@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from fpdf import FPDF
-from fpdf.enums import XPos, YPos
+from fpdf.enums import MethodReturnValue, XPos, YPos
 
 SIZES = {"a4": "A4", "letter": "Letter"}
 Colour = tuple[int, int, int]
@@ -95,12 +96,42 @@ class _Paper(FPDF):
     foot = ""
 
     def footer(self) -> None:
+        # No part of what is read aloud.
+        self._out("/Artifact BMC")
         self.set_y(-12)
         self.set_font("sans", size=8)
         self.set_text_color(*SOFT)
         self.cell(0, 5, self.foot)
         self.set_x(self.l_margin)
         self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
+        self._out("EMC")
+
+    @contextmanager
+    def tagged(self, kind: str, height: float, alt: str | None = None) -> Iterator[None]:
+        """What is written within is read as ``kind`` (P, H1, H2, Figure): ISO 32000-1, 14.7.
+
+        It begins a page where so much ``height`` (mm) does not fit: marked content may not run
+        over one.
+        """
+        if self.will_page_break(height):
+            self.add_page()
+        mcid = self.struct_builder.next_mcid_for_page(self.page)
+        _, parent = self.struct_builder.add_marked_content(
+            page_number=self.page, struct_type=f"/{kind}", mcid=mcid, alt_text=alt
+        )
+        self.pages[self.page].struct_parents = parent
+        self._set_min_pdf_version("1.4")
+        self._out(f"/{kind} <</MCID {mcid}>> BDC")
+        yield
+        self._out("EMC")
+
+    def tall(self, width: float, line: float, words: str) -> float:
+        """How tall words become in a column, mm."""
+        found = self.multi_cell(
+            width, line, words, align="L", dry_run=True, output=MethodReturnValue.HEIGHT
+        )
+        assert isinstance(found, float | int)
+        return float(found)
 
 
 def draw(
@@ -120,7 +151,7 @@ def draw(
     paper.set_margins(MARGIN, MARGIN, MARGIN)
     paper.set_auto_page_break(True, 18)
     paper.add_page()
-    _line(paper, report.heading, 20, "B")
+    _line(paper, report.heading, 20, "B", kind="H1")
     for fact in report.facts:
         _line(paper, fact, 10, colour=SOFT)
     if report.news:
@@ -141,17 +172,21 @@ def draw(
 
 
 def _line(
-    paper: FPDF, words: str, size: float, style: Any = "", *, colour: Colour = INK, mark: str = ""
-) -> None:
+    paper: _Paper, words: str, size: float, style: Any = "", *, colour: Colour = INK,
+    mark: str = "", kind: str = "P",
+) -> None:  # fmt: skip
     paper.set_font("sans", style, size)
-    paper.set_text_color(*colour)
     height = size * 0.46
-    if mark:
-        paper.cell(5, height, mark)
-    paper.multi_cell(0, height, words, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
+    width = paper.epw - (5 if mark else 0)
+    with paper.tagged(kind, paper.tall(width, height, words)):
+        paper.set_font("sans", style, size)
+        paper.set_text_color(*colour)
+        if mark:
+            paper.cell(5, height, mark)
+        paper.multi_cell(0, height, words, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
 
 
-def _heading(paper: FPDF, words: str, room: float) -> None:
+def _heading(paper: _Paper, words: str, room: float) -> None:
     """A heading that takes what follows to the next page with it where ``room`` is short."""
     if paper.will_page_break(room):
         paper.add_page()
@@ -159,12 +194,12 @@ def _heading(paper: FPDF, words: str, room: float) -> None:
     paper.set_draw_color(*RULE)
     paper.line(paper.l_margin, paper.get_y(), paper.w - paper.r_margin, paper.get_y())
     paper.ln(2)
-    _line(paper, words, 13, "B")
+    _line(paper, words, 13, "B", kind="H2")
     paper.ln(0.8)
 
 
 def _list(
-    paper: FPDF, heading: str, lines: Sequence[str], size: float = 10.5, mark: str = "•"
+    paper: _Paper, heading: str, lines: Sequence[str], size: float = 10.5, mark: str = "•"
 ) -> None:
     if not lines:
         return
@@ -174,7 +209,7 @@ def _list(
         paper.ln(0.6)
 
 
-def _part(paper: FPDF, part: Part, details: bool) -> None:
+def _part(paper: _Paper, part: Part, details: bool) -> None:
     charted = any(len(c.dots) > 1 for c in part.courses)
     _heading(paper, f"{part.pose}: {part.label}", CHART_HEIGHT + 22)
     top = paper.get_y()
@@ -183,7 +218,9 @@ def _part(paper: FPDF, part: Part, details: bool) -> None:
         _row(paper, row, width, details)
     bottom = paper.get_y()
     if charted:
-        _chart(paper, part, paper.w - paper.r_margin - CHART_WIDTH, top)
+        # The heading took the room of a chart to its page with it.
+        with paper.tagged("Figure", 0, _said(part)):
+            _chart(paper, part, paper.w - paper.r_margin - CHART_WIDTH, top)
         bottom = max(bottom, top + CHART_HEIGHT + 5)
     paper.set_y(bottom + 1)
     for words in part.sentences:
@@ -192,26 +229,38 @@ def _part(paper: FPDF, part: Part, details: bool) -> None:
         _pictures(paper, part.pictures)
 
 
-def _row(paper: FPDF, row: Row, width: float, details: bool) -> None:
+def _row(paper: _Paper, row: Row, width: float, details: bool) -> None:
     name = f"{row.side} {row.mode}" if row.side != "both" else row.mode
-    paper.set_text_color(*SIDES[row.side])
-    paper.set_font("sans", "B", 10.5)
-    paper.cell(27, 5, name)
-    paper.set_text_color(*INK)
-    paper.set_font("sans", "B", 11.5)
-    # Columns are as wide as what stands in them: "32 cm ± 11 cm" is longer than "87° ± 2°".
-    today = max(24.0, paper.get_string_width(row.today) + 4)
-    paper.cell(today, 5, row.today)
-    paper.set_font("sans", "", 10)
     words = f"{row.change}{', ' + row.stage if row.stage else ''}" if row.change else "first time"
     if details and row.shows_from:
         words += f" (a change shows from {row.shows_from})"
-    paper.multi_cell(
-        max(width - 27 - today, 30), 5, words, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT
-    )
+    paper.set_font("sans", "B", 11.5)
+    # Columns are as wide as what stands in them: "32 cm ± 11 cm" is longer than "87° ± 2°".
+    today = max(24.0, paper.get_string_width(row.today) + 4)
+    paper.set_font("sans", "", 10)
+    rest = max(width - 27 - today, 30)
+    with paper.tagged("P", paper.tall(rest, 5, words)):
+        paper.set_text_color(*SIDES[row.side])
+        paper.set_font("sans", "B", 10.5)
+        paper.cell(27, 5, name)
+        paper.set_text_color(*INK)
+        paper.set_font("sans", "B", 11.5)
+        paper.cell(today, 5, row.today)
+        paper.set_font("sans", "", 10)
+        paper.multi_cell(rest, 5, words, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
 
 
-def _chart(paper: FPDF, part: Part, x0: float, y0: float) -> None:
+def _said(part: Part) -> str:
+    """A chart in words, for whoever hears the report."""
+    lines = [
+        f"{c.side + ' ' if c.side != 'both' else ''}{c.mode} from {c.dots[0].value:.0f} to "
+        f"{c.dots[-1].value:.0f}{part.unit} in {len(c.dots)} visits"
+        for c in part.courses
+    ]
+    return f"{part.pose}, {part.first_day} to {part.last_day}: {'; '.join(lines)}."
+
+
+def _chart(paper: _Paper, part: Part, x0: float, y0: float) -> None:
     """Visits as dots with the interval by which they are compared; passive full, active open."""
     dots = [d for c in part.courses for d in c.dots]
     low = min(d.value - d.half for d in dots)
@@ -259,7 +308,7 @@ def _chart(paper: FPDF, part: Part, x0: float, y0: float) -> None:
     paper.set_line_width(0.2)
 
 
-def _pictures(paper: FPDF, pictures: Sequence[Picture]) -> None:
+def _pictures(paper: _Paper, pictures: Sequence[Picture]) -> None:
     width = (paper.epw - 4) / 2
     height = width * 0.76
     if paper.will_page_break(height + 8):
