@@ -192,10 +192,13 @@ def _pain(
 ) -> list[Proposal]:
     found = []
     again = recurring(
-        (s.days_ago, s.on or math.floor(s.days_ago), place.whole)
+        (s.days_ago, s.on or math.floor(s.days_ago), one)
         for s in log
         for _, place, _ in s.pains
+        # Where nobody said which side it may have been either.
+        for one in (place.whole, *place.whole.sided)
     )
+    again = {p: n for p, n in again.items() if p.sideless is p or p.sideless not in again}
     for session in log:
         for drill, place, kind in session.pains:
             if session.days_ago > PAIN_NEWS_DAYS or drill not in drills:

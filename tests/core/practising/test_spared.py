@@ -112,6 +112,24 @@ class ExtraRounds(unittest.TestCase):
         self.assertEqual(self.tight(hurts=frozenset([Hurt("groin")])), {})
 
 
+class Again(unittest.TestCase):
+    def test_a_side_and_none_said_are_one_place_two_sides_are_two(self) -> None:
+        left, right, either = Place.LEFT_GROIN, Place.RIGHT_GROIN, Place.GROIN
+        for places, referred in (
+            ((left, left), {left}), ((left, right), set()), ((left, either), {left}),
+            ((either, either), {either}), ((either, Place.LOW_BACK), set()),
+            ((Place.LEFT_KNEE_INNER, Place.LEFT_KNEE_BACK), {Place.LEFT_KNEE}),
+        ):  # fmt: skip
+            log = [
+                Logged(float(n), None, (), pains=(("lizard", p, PainKind.DULL),), on=f"2028-01-0{9 - n}")
+                for n, p in enumerate(places)
+            ]  # fmt: skip
+            told = propose(log, KNOWN, Course(planned_two_weeks=0, minutes=20.0))
+            found = {Place(p.subject) for p in told if p.kind is ProposalKind.REFER}
+            with self.subTest(places):
+                self.assertEqual(found, referred)
+
+
 class Back(unittest.TestCase):
     def test_an_easier_drill_is_offered_where_the_pain_leaves_it_open(self) -> None:
         """Drill by place by kind: what is offered in its place is never closed by that very pain."""
