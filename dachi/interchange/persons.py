@@ -17,7 +17,7 @@ from dachi.core.practising.person import Known, person_of
 from dachi.core.practising.planner import plan
 from dachi.core.practising.programme import Item, NoPlan, Session
 from dachi.core.practising.progression import recurring
-from dachi.core.rules import DIFFERENCE, PAIN_DAYS, Z95
+from dachi.core.rules import DIFFERENCE, PAIN_DAYS, RETURN_DAYS, Z95
 from dachi.core.words import Place
 from dachi.data import (
     catalogue,
@@ -109,9 +109,9 @@ def known_of(data: Mapping[str, Any]) -> Known:
         props=owned,
         answers=answers,
         hurts=frozenset(
-            Hurt(p["place"], p.get("kind") or "ache")
+            Hurt(p["place"], p.get("kind") or "ache", returning=days > PAIN_DAYS)
             for days, p in _pains(data, today)
-            if days <= PAIN_DAYS
+            if days <= PAIN_DAYS + RETURN_DAYS
         ),
         goals=tuple((g, side) for g in goals for side in sides(catalogue().pose(g), "left")),
         readings=_readings(data.get("readings") or []),

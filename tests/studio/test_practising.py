@@ -17,9 +17,17 @@ from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue
 from dachi.interchange.readings import Table
-from dachi.store import assessments, markings, practice_log, practitioners, private_links
+from dachi.store import (
+    assessments,
+    day_states,
+    markings,
+    practice_log,
+    practitioners,
+    private_links,
+)
 from dachi.store import proposals as stored_proposals
 from dachi.store import weeks as stored
+from dachi.store.day_states import DayState
 from dachi.store.practice_log import DrillDone, Felt, LogEntry, NewLogEntry, Pain
 from dachi.store.summaries import News, NewsKind
 from dachi.store.today import Seen
@@ -331,11 +339,16 @@ class Commands(Studio):
     def test_where_it_hurts_lately(self) -> None:
         now = CLOCK.local()
 
-        def hurts(days: float) -> bool:
+        def hurts(days: float) -> set[bool]:
             log = [entry(0, pains=[Pain("", Place.GROIN, PainKind.DULL)], started_at=(now - timedelta(days=days)).isoformat())]  # fmt: skip
-            return bool(cautions.hurting(self.work, self.pid, log))
+            return {h.returning for h in cautions.hurting(self.work, self.pid, log)}
 
-        self.assertEqual([hurts(d) for d in (0, 13.9, 14.1)], [True, True, False])
+        wanted = [(0, {False}), (13.9, {False}), (14.1, {True}), (27.9, {True}), (28.1, set())]
+        self.assertEqual([(d, hurts(d)) for d, _ in wanted], wanted)
+        # A later visit that heard of no pain there has asked: it is quiet.
+        aid = assessments.add(self.db, self.coach.id, self.pid, taken_at=ago(1), warmth="warm")
+        day_states.save(self.db, self.coach.id, aid, DayState())
+        self.assertEqual([hurts(d) for d in (13.9, 14.1)], [{False}, set()])
 
     def test_a_drill_that_hurt_is_eased_for_a_fortnight(self) -> None:
         now = CLOCK.local().replace(microsecond=0)
@@ -346,7 +359,7 @@ class Commands(Studio):
             with self.subTest(late), mock.patch.object(Work, "now", return_value=now):
                 known = Practising(self.work, self.who).known
                 self.assertEqual(known.hurt, frozenset({PLAIN} if eased else ()))
-                self.assertEqual(bool(known.hurts), eased)
+                self.assertEqual({h.returning for h in known.hurts}, {not eased})
             practice_log.remove(self.db, self.coach.id, self.pid, log_id)
 
     def test_what_a_proposal_changes(self) -> None:

@@ -100,6 +100,15 @@ class Caution:
         asked = demands if passive else demands.unaided()
         return (passive and self.no_passive_end) or bool(asked.beyond(self.blocks))
 
+    def returning(self) -> Caution:
+        """The caution while what hurt comes back: only the end of range stays closed."""
+        blocks = {n: max(level, Level.END) for n, level in self.blocks.items()}
+        changed = {
+            "blocks": blocks, "works": (), "positions": (), "name": f"{self.name}, coming back",
+            "words": "Quiet for two weeks: the middle of its range, half as much; not the end yet.",
+        }  # fmt: skip
+        return Caution(**{**self.__dict__, **changed})
+
     def opened(self, directions: Collection[str]) -> Caution:
         """The caution with some directions cleared; what combines them stays blocked."""
         free = {n for d in directions for n in DIRECTION_DEMANDS.get(d, ())}
@@ -109,11 +118,14 @@ class Caution:
 
 @dataclass(frozen=True)
 class Hurt:
-    """Where it hurts and how; ``side`` is empty where nobody said which."""
+    """Where it hurts and how; ``side`` is empty where nobody said which. ``returning``: it has
+    been quiet for a while, and comes back but for the end of its range.
+    """
 
     place: str
     kind: str = "ache"
     side: str = ""
+    returning: bool = False
 
 
 _KNEE = ("knee_inner", "knee_outer", "knee_front", "knee_back")
@@ -192,8 +204,10 @@ def brought_by(
             "cleared" if answer.cleared else "uncleared",
         ):
             found.append(c.opened(answer.allowed))
-        elif any(_brings(c, h) for h in hurts) or (c.young and may_be_young):
+        elif any(_brings(c, h) for h in hurts if not h.returning) or (c.young and may_be_young):
             found.append(c)
+        elif any(_brings(c, h) for h in hurts):
+            found.append(c.returning())
     return tuple(found)
 
 

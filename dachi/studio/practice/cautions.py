@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 
 from dachi.core.assessing import permission
 from dachi.core.catalogue.cautions import Caution, Hurt, brought_by, hurts_of
-from dachi.core.rules import PAIN_DAYS
+from dachi.core.rules import PAIN_DAYS, RETURN_DAYS
 from dachi.data import cautions
 from dachi.store import day_states, practice_log, practitioners, preparation
 from dachi.store.practice_log import LogEntry
@@ -23,20 +24,32 @@ def days_since(moment: str, today: datetime) -> float:
 
 
 def hurting(work: Work, pid: int, log: Sequence[LogEntry]) -> set[Hurt]:
-    """Where and how it hurts, from practice logged lately and from the last visit's state."""
+    """Where and how it hurts, from practice logged lately and from the last visit's state.
+
+    What has been quiet for a while is still coming back, unless a later visit asked and heard that
+    it does not hurt there.
+    """
     today = work.now()
-    found = {
-        h
-        for entry in log
-        if days_since(entry.started_at, today) <= PAIN_DAYS
-        for p in entry.pains
-        for h in hurts_of(p.place, p.kind)
-    }
     state = day_states.newest(work.db, work.coach, pid)
-    if state is not None and days_since(state.saved_at, today) <= PAIN_DAYS:
-        for place, level in state.pain.items():
-            if level >= permission.PAIN_STOPS:
-                found |= set(hurts_of(place))
+    told = [
+        (days_since(entry.started_at, today), p.place, hurts_of(p.place, p.kind))
+        for entry in log
+        for p in entry.pains
+    ]
+    asked = days_since(state.saved_at, today) if state is not None else None
+    if state is not None and asked is not None:
+        told += [
+            (asked, place, hurts_of(place))
+            for place, level in state.pain.items()
+            if level >= permission.PAIN_STOPS
+        ]
+    found: set[Hurt] = set()
+    for days, place, own in told:
+        quiet = state is not None and asked is not None and asked < days
+        if days <= PAIN_DAYS:
+            found |= set(own)
+        elif days <= PAIN_DAYS + RETURN_DAYS and not (quiet and state and place not in state.pain):
+            found |= {replace(h, returning=True) for h in own}
     return found
 
 

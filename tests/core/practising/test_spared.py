@@ -5,6 +5,7 @@ import unittest
 from dataclasses import replace
 
 from dachi.core.catalogue.cautions import CLOSES, Hurt, brought_by, hurts_of
+from dachi.core.catalogue.demands import Level
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.practising.person import Known, person_of
@@ -110,6 +111,27 @@ class ExtraRounds(unittest.TestCase):
 
     def test_a_place_that_names_no_side_may_be_either(self) -> None:
         self.assertEqual(self.tight(hurts=frozenset([Hurt("groin")])), {})
+
+
+class ComingBack(unittest.TestCase):
+    def test_the_end_comes_last(self) -> None:
+        """What is fresh closes all that returning closes; returning closes ends and nothing else."""
+        opened = ends = 0
+        for place in Place:
+            for kind in PainKind:
+                fresh = hurts_of(place, kind)
+                then = [replace(h, returning=True) for h in fresh]
+                first, later = (brought_by(cautions(), {}, h) for h in (fresh, then))
+                for d in drills():
+                    now = any(c.forbidden(d) for c in first)
+                    back = any(c.forbidden(d) for c in later)
+                    self.assertLessEqual(back, now, (place, kind, d.id))
+                    opened += now and not back
+                    ends += back
+                for c in later:
+                    self.assertTrue(all(level >= Level.END for level in c.blocks.values()))
+        self.assertGreater(opened, 100)
+        self.assertGreater(ends, 100)
 
 
 class Again(unittest.TestCase):
