@@ -1,6 +1,7 @@
 """A photograph of a body, its marks seen by the program: one key, two keys, or a look at each."""
 
 import json
+import re
 from pathlib import Path
 
 from playwright.sync_api import expect
@@ -63,14 +64,14 @@ class Seen(InChromium):
         assert box is not None
         touch = (box["x"] + 0.3 * box["width"], box["y"] + 0.5 * box["height"])
         page.mouse.click(*touch)
-        expect(tiles.first).to_have_class("closeup looked")
+        expect(tiles.first).to_have_class(re.compile(r"\blooked\b"))
         self.assertAlmostEqual(self.marks()[name], seen[name] - 0.2 * span, delta=2.0)
         # What nobody set follows it the same way, and back with it.
         other = next(n for n in ("mark-hip", "mark-back_knee") if n != name)
         page.wait_for_function("([n, x]) => document.forms.bench.elements[`${n}-x`].value < x - 3",
                                arg=[other, seen[other]])  # fmt: skip
         page.keyboard.press("z")
-        expect(tiles.first).to_have_class("closeup")
+        expect(tiles.first).not_to_have_class(re.compile(r"\blooked\b"))
         self.assertAlmostEqual(self.marks()[name], seen[name], delta=0.1)
         page.wait_for_function("([n, x]) => Math.abs(document.forms.bench.elements[`${n}-x`].value - x) < 1",
                                arg=[other, seen[other]])  # fmt: skip
@@ -82,6 +83,7 @@ class Seen(InChromium):
         expect(page.locator(f'.mark.chosen[data-name="{second}"]')).to_have_count(1)
         self.assertEqual(self.kept(), 0)
 
+        expect(page.locator(".closeup:not(.looked):not(.glanced)")).to_have_count(0)
         page.evaluate("document.activeElement.blur()")
         page.keyboard.press("Enter")
         page.wait_for_url(lambda url: "kept=" in url)
