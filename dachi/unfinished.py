@@ -27,17 +27,28 @@ def remove(path: Path) -> None:
             path.unlink()
 
 
+def _begun(home: Path) -> tuple[str, Path, int]:
+    """A note that is locked before it can be taken for one that somebody left behind."""
+    while True:
+        name = secrets.token_hex(8)
+        note = home / f"{name}.new"
+        handle = os.open(note, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            # A sweep was quicker, and has taken it for one of a killed process.
+            os.close(handle)
+            continue
+        return name, note, handle
+
+
 @contextmanager
 def _noted(folder: Path, paths: Iterable[Path], *, pictures: bool) -> Iterator[None]:
     """Have it written down, as long as this process lives, that paths are unfinished."""
     home = folder / HOME
     home.mkdir(mode=0o700, parents=True, exist_ok=True)
-    name = secrets.token_hex(8)
-    note = home / f"{name}.new"
-    handle = os.open(note, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+    name, note, handle = _begun(home)
     try:
-        # Locked before it can be found.
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         told = {"pictures": pictures, "paths": [os.fspath(p.absolute()) for p in paths]}
         with os.fdopen(os.dup(handle), "w", encoding="utf-8", errors="surrogateescape") as out:
             json.dump(told, out)
@@ -132,6 +143,15 @@ def sweep(folder: Path, known: Collection[str]) -> int:
     What somebody is still writing stays, and so do pictures that records know by their hash.
     """
     gone = 0
+    for note in (folder / HOME).glob("*.new"):
+        # Killed before it was a note: nothing it would have told of was begun.
+        with contextlib.suppress(OSError):
+            handle = os.open(note, os.O_RDWR)
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                note.unlink(missing_ok=True)
+            finally:
+                os.close(handle)
     for note in (folder / HOME).glob("*.note"):
         try:
             handle = os.open(note, os.O_RDWR)
