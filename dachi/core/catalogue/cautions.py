@@ -105,7 +105,7 @@ class Caution:
         blocks = {n: max(level, Level.END) for n, level in self.blocks.items()}
         changed = {
             "blocks": blocks, "works": (), "positions": (), "name": f"{self.name}, coming back",
-            "words": "Quiet for two weeks: the middle of its range, half as much; not the end yet.",
+            "words": "Quiet for two weeks: the middle of its range again, not the end yet.",
         }  # fmt: skip
         return Caution(**{**self.__dict__, **changed})
 

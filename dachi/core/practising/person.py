@@ -168,11 +168,8 @@ def shut(readings: Iterable[SessionReading], facts: Facts, rules: Rules) -> dict
 
 def standings(known: Known, rules: Rules) -> list[Standing]:
     """Where somebody stands on every ladder, those of their goals first."""
-    wanted = {g for g, _ in known.goals}
-    found = [
-        stand(x, dict(rules.gates), known.readings, known.facts, rules.catalogue)
-        for x in rules.ladders
-    ]
+    wanted, told = {g for g, _ in known.goals}, believable(known.readings, rules.catalogue)
+    found = [stand(x, dict(rules.gates), told, known.facts, rules.catalogue) for x in rules.ladders]
     return sorted(found, key=lambda s: s.ladder.goal not in wanted)
 
 

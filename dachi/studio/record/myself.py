@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Collection, Mapping
 
-from dachi.store import assessments, day_states, practitioners, run_sheets
+from dachi.store import practitioners
 from dachi.store.day_states import DayState
 from dachi.studio.acting import acting
 from dachi.studio.record import acts
-from dachi.studio.visits import sheets
+from dachi.studio.visits import acts as visiting
 from dachi.studio.visits.intake import Refused
 from dachi.studio.work import Work
 
@@ -39,12 +40,7 @@ def begin(
         consent = {k: form.get(k, "") for k in ("faces", "guardian")} | {"scope": OWN_SCOPE}
         acts.give_consent(work, who, work.today(), consent)
         acts.answer_screening(work, pid, yes)
-        at = work.now().isoformat(timespec="minutes")
-        aid = assessments.add(
-            work.db, work.coach, pid, taken_at=at, warmth=form["warmth"], notes=""
-        )
-        day_states.save(work.db, work.coach, aid, DayState())
-        known = [p.id for p in sheets.may_come_for()]
-        lines = sheets.new_lines(work, pid, [a for a in aims if a in known])
-        run_sheets.save(work.db, work.coach, aid, lines)
-    return aid
+        return visiting.open_visit(
+            work, pid, work.now(), form["warmth"], "", DayState(), still=False,
+            aims=list(aims), once_key=secrets.token_urlsafe(12),
+        )  # fmt: skip

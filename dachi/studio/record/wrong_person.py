@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dachi.store import assessments, photos, practitioners, unsorted_photos
+from dachi.store import assessments, practitioners, unsorted_photos
 from dachi.store.assessments import Assessment
 from dachi.studio.acting import acting
 from dachi.studio.phrases import say_day
@@ -46,8 +46,7 @@ def move_shot(work: Work, tid: int, aid: int) -> Assessment:
     here = assessments.get(work.db, work.coach, trial.assessment_id)
     if here is not None and (problem := intake.closed(here)):
         raise Refused(problem)
-    photo = photos.get(work.db, work.coach, trial.photo_id)
-    name = f"photograph-{trial.photo_id}.jpg" if photo is not None else "photograph"
+    name = f"photograph-{trial.photo_id}.jpg"
     with acting(work, trial.practitioner_id, visit.practitioner_id):
         unsorted_photos.add(work.db, work.coach, visit.id, trial.photo_id, name)
         erasing.shot(work, tid)
