@@ -81,9 +81,10 @@ def say_moment(moment: str | None) -> str:
 
 def shot_name(shot: Shown) -> str:
     """A photograph by what it shows: ``Straddle, passive, trial 2``."""
+    if known_pose(shot.pose):
+        named = catalogue().pose(shot.pose).named(shot.side, shot.mode)
+        return f"{named}, trial {shot.number}"
     side = "" if shot.side == "both" else f"{shot.side} "
-    if side and known_pose(shot.pose) and catalogue().pose(shot.pose).leg:
-        side = f"{catalogue().pose(shot.pose).said_side(shot.side)}, "
     return f"{pose_name(shot.pose)}, {side}{shot.mode}, trial {shot.number}"
 
 

@@ -123,7 +123,7 @@ class Overview(History):
             ("low-lunge", "right", "passive"): [18, 19],
         })  # fmt: skip
         page = self.get(f"/p/{self.pid}")
-        self.assertIn("Front split, left: perhaps hip flexors of the back leg", page)
+        self.assertIn("Front split, left leg in front: perhaps hip flexors of the back leg", page)
         self.assertIn("The back has its part in the low lunge: mark both bony points", page)
         self.assertIn("low lunge passive right 18°", page)
         self.assertIn("Hanging hip extension", page)

@@ -255,6 +255,25 @@ class Pose:
             return ""
         return f"{side} leg {self.leg}" if self.leg else side
 
+    def named(self, side: str, mode: str = "") -> str:
+        """The pose by the leg and mode that are meant: ``Low lunge, left leg behind, passive``."""
+        said = self.said_side(side)
+        if mode:
+            said = f"{said}{', ' if self.leg else ' '}{mode}" if said else mode
+        return f"{self.name}, {said}" if said else self.name
+
+    def whose(self, side: str) -> str:
+        """The pose within a sentence: ``low lunge, left leg behind,`` or ``left leg raise``."""
+        if side == "both":
+            return self.name.lower()
+        if self.leg:
+            return f"{self.name.lower()}, {self.said_side(side)},"
+        return f"{side} {self.name.lower()}"
+
+    def labelled(self, label: str) -> str:
+        """A measure's label for charts, which say left and right alone."""
+        return f"{label}, sides by the leg {self.leg}" if self.leg else label
+
     @property
     def headline(self) -> Measure:
         """The first measure that stands for the pose in charts."""

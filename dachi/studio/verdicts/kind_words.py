@@ -23,14 +23,15 @@ def kind_words(work: Work, who: Practitioner) -> list[str]:
     for d in summaries.of_practitioner(work, who.id):
         if d.pose not in catalogue():
             continue
-        name = catalogue().pose(d.pose).name.lower()
+        pose = catalogue().pose(d.pose)
+        name = pose.name.lower()
         for line in (x for f in d.families if f.unit == "deg" for x in f.lines):
             if line.mode != "passive" or line.first is None:
                 continue
-            side = f"{line.side} " if line.side != "both" else ""
             if line.first.verdict is Verdict.GAIN and line.first.confirmed:
                 size = abs(round(line.first.change))
-                grown.append(f"Your {side}{name} has {size}° more room than at the start.")
+                whose = pose.whose(line.side)
+                grown.append(f"Your {whose} has {size}° more room than at the start.")
             elif line.first.verdict is Verdict.LOSS and line.first.confirmed:
                 rests.setdefault(name, []).append(line.side)
             elif abs(line.first.change) + line.first.mdc <= STEADY_DEG:

@@ -71,9 +71,8 @@ class Held:
     @property
     def sentence(self) -> str:
         """The likely limiter in a sentence."""
-        side = "" if self.side == "both" else f", {self.side}"
         certainty = "Likely" if self.limiter.sure else "Perhaps"
-        return f"{self.pose.name}{side}: {certainty.lower()} {self.limiter.rule.tissue}"
+        return f"{self.pose.named(self.side)}: {certainty.lower()} {self.limiter.rule.tissue}"
 
     @property
     def readings(self) -> str:
@@ -223,9 +222,8 @@ def goal_state(work: Work, who: Practitioner, goal: Goal) -> tuple[str, str, str
     measure = pose.now(goal.family)
     series = judged(work, who.id, pose, measure.family)
     line = series.line(goal.side, goal.mode)
-    side = "" if goal.side == "both" else f"{goal.side} "
     target = wording.plain(goal.target, measure.unit)
-    name = f"{pose.name}, {side}{goal.mode}: {measure.family_label} {target}"
+    name = f"{pose.named(goal.side, goal.mode)}: {measure.family_label} {target}"
     if goal.family != measure.family:
         old = next((m.family_label for m in pose.charted if m.family == goal.family), goal.family)
         name += f", carried over from “{old}”"

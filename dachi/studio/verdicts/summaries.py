@@ -105,8 +105,9 @@ def label_of(work: Work, pose: Pose, measure: Measure, series: Series) -> str:
     if len({m.family_label for m in own}) > 1 and trials:
         newest = max(trials, key=lambda t: (t.day, t.trial_id))
         read = {r.id for r in markings.readings(work.db, work.coach, newest.trial_id) if r.headline}
-        return next((m.family_label for m in own if m.id in read), measure.family_label)
-    return measure.family_label
+        label = next((m.family_label for m in own if m.id in read), measure.family_label)
+        return pose.labelled(label)
+    return pose.labelled(measure.family_label)
 
 
 def renew(work: Work, practitioner_id: int, anew: Collection[str] = ()) -> None:
@@ -246,8 +247,9 @@ def _staged(x: LineSummary, sure: bool) -> LineSummary:
 
 def named(pose_id: str, x: LineSummary) -> str:
     """A pose's line by its pose, side and mode."""
-    name = catalogue().pose(pose_id).name if pose_id in catalogue() else pose_id
-    return f"{name}, {x.side} {x.mode}" if x.side != "both" else f"{name}, {x.mode}"
+    if pose_id in catalogue():
+        return catalogue().pose(pose_id).named(x.side, x.mode)
+    return f"{pose_id}, {x.side} {x.mode}" if x.side != "both" else f"{pose_id}, {x.mode}"
 
 
 def _hurting(work: Work, practitioner_id: int, newest: Charted | LineSummary) -> str | None:

@@ -56,9 +56,7 @@ def then_and_now(work: Work, who: Practitioner) -> ThenAndNow | None:
         ]
         if len({m.on for m in own}) < 2:
             continue
-        name = catalogue().pose(d.pose).name
-        name = name if line.side == "both" else f"{name}, {line.side}"
-        return ThenAndNow(name, own[0], own[-1])
+        return ThenAndNow(catalogue().pose(d.pose).named(line.side), own[0], own[-1])
     return None
 
 

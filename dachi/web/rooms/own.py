@@ -180,11 +180,7 @@ def _photos(own: Own) -> list[dict[str, Any]]:
                 and t.mode == "passive"
                 and t.pose in catalogue()
             ):
-                words = (
-                    f"{catalogue().pose(t.pose).name}, {t.side}"
-                    if t.side != "both"
-                    else catalogue().pose(t.pose).name
-                )
+                words = catalogue().pose(t.pose).named(t.side)
                 found.append({"id": t.photo_id, "words": words, "on": say_day(visit.taken_at)})
     return found[:12]
 
