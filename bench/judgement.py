@@ -267,6 +267,7 @@ def forecasts() -> None:
             rng = np.random.default_rng(int(7 * people + visit))
             hits: dict[str, list[bool]] = {"straight": [], "slowing": []}
             widths: list[float] = []
+            left: list[float] = []
             for _ in range(JUDGED * 2):
                 chosen = [course(rng) for _ in range(4)]
                 when = visits(rng)
@@ -287,10 +288,14 @@ def forecasts() -> None:
                         hit = found.earliest <= true <= found.latest
                         hits["straight" if math.isinf(slowing) else "slowing"].append(hit)
                         widths.append((found.latest - found.earliest) / 7)
+                        middle = (found.latest + found.earliest) / 2 - line.sessions[-1].day
+                        left.append((found.latest - found.earliest) / max(middle, 7.0))
             print(
                 f"  studio of {people:2}, visit SD {visit:.0f}: "
+                f"hold {share(hits['straight'] + hits['slowing'])}, "
                 f"straight {share(hits['straight'])}, slowing {share(hits['slowing'])}, "
-                f"of {len(widths)}, {np.median(widths):.0f} weeks wide"
+                f"of {len(widths)}, {np.median(widths):.0f} weeks wide, "
+                f"{np.mean(left):.2f} of what is left"
             )
 
 

@@ -191,8 +191,8 @@ def _reserve(side: str, active: Line, passive: Line, across: Scale, up: Scale) -
 def _line(line: Line, across: Scale, up: Scale, words: Legend) -> str:
     out = []
     kind = f"c-{line.side} c-{line.mode}"
-    if line.sessions:
-        level = up(line.sessions[0].value)
+    if line.baseline is not None:
+        level = up(line.baseline.value)
         out.append(
             tag(
                 "line",

@@ -7,7 +7,7 @@ with the line.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import Any
@@ -16,8 +16,10 @@ import msgspec
 
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.scatter_priors import ScatterPriors
-from dachi.core.judging import stages
+from dachi.core.judging import doubts, stages, wording
 from dachi.core.judging import trend as trends
+from dachi.core.judging.best import SinceBest, since_best
+from dachi.core.judging.doubts import Asked, Doubt, What
 from dachi.core.judging.forecast import forecast
 from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import (
@@ -92,6 +94,9 @@ def judge(
             others={mode: told.get((pose, mode), ()) for mode in modes},
             priors={mode: priors.of(pose, mode) for mode in modes},
         )
+    looked = doubts.lines_of(found)
+    asked = [*doubts.look(looked), *doubts.trials_asked(looked)]
+    found = doubts.applied(found, asked)
     targets = _targets(data.get("targets") or [], catalogue)
     lines = [(pose, x) for pose, series in found.items() for x in series.lines if x.sessions]
     standings = {(pose, x.side, x.mode): stages.standing(x) for pose, x in lines}
@@ -103,13 +108,23 @@ def judge(
         )
         for pose, x in lines
     )
+    newest = {(pose, x.side, x.mode): x.sessions[-1].assessment_id for pose, x in lines}
+    signs = stages.first_signs(
+        ((pose, x.side, x.mode), newest[pose, x.side, x.mode], x.since_first) for pose, x in lines
+    )
+    best = {(pose, x.side, x.mode): since_best(x) for pose, x in lines}
+    gone = stages.lost_lines((k, newest[k], b) for k, b in best.items())
+    odd = {d.asked for d in asked}
     return {
         "id": None,
         "scatter": _scatter(found),
         "lines": [
-            _line(pose, x, standings[pose, x.side, x.mode], (pose, x.side, x.mode) in sure, targets)
+            _line(pose, x, standings[key], (key in sure, key in signs), targets, odd)
+            | {"since_best": _since_best(best[key], key in gone)}
             for pose, x in lines
+            for key in [(pose, x.side, x.mode)]
         ],
+        "asked": [_asked(d, catalogue) for d in asked],
         "asymmetry": [a for pose, series in found.items() for a in _asymmetry(pose, series)],
         "reserve": [r for pose, series in found.items() for r in _reserve(pose, series)],
     }
@@ -155,6 +170,8 @@ def _by_pose(
                     f"{float(prop or 0.0):g} cm",
                 ),
                 sd_change=row.get("sd_change"),
+                marker=row.get("marker") or "",
+                set_up=f"{row.get('set_up') or ''}|{row.get('marked') or ''}",
             )
         )
     return found
@@ -238,14 +255,18 @@ def _line(
     pose: str,
     line: Line,
     standing: stages.Standing | None,
-    sure: bool,
+    settled: tuple[bool, bool],
     targets: Mapping[tuple[str, str, str], float],
+    odd: Collection[Asked],
 ) -> dict[str, Any]:
+    """A line as it is judged; ``settled``: whether it is confirmed, whether it is a first sign."""
+    sure, sign = settled
     slope = trends.trend(line)
     first, last = line.since_first, line.since_last
     target = targets.get((pose, line.side, line.mode))
     found = None if target is None else forecast(line, target)
-    stage = stages.stage_of(first is not None and first.real, sure)
+    stage = stages.stage_of(sign, sure)
+    start = line.baseline
     onward = bool(sure and first and last and first.change * last.change > 0.0)
     newer = stages.stage_since_last(last is not None and last.real, onward, standing)
     return {
@@ -253,7 +274,13 @@ def _line(
         "side": line.side,
         "mode": line.mode,
         "better": line.better,
-        "sessions": [_session(s) for s in line.sessions],
+        "sessions": [
+            _session(s) | {"questioned": _questioned(s, (pose, line.side, line.mode), odd)}
+            for s in line.sessions
+        ],
+        "baseline": None
+        if start is None
+        else {"value": _round(start.value), "visits": 2 if start.visits < 1.0 else 1},
         "since_first": _gain(first, stage, standing),
         "since_last": _gain(last, newer, None),
         "trend": None
@@ -272,6 +299,35 @@ def _line(
             "latest": _date(found.latest),
         },
     }
+
+
+def _questioned(s: SessionValue, line: doubts.Key, odd: Collection[Asked]) -> bool:
+    """Whether the session, a trial of it or its whole visit looks like a slip."""
+    at = s.assessment_id
+    return (at, What.VISIT, "", "", "") in odd or any(
+        (at, what, *line) in odd for what in (What.SLIP, What.TRIAL)
+    )
+
+
+def _since_best(found: SinceBest | None, sure: bool) -> dict[str, Any] | None:
+    """Now against the best level, a verdict only where something is lost."""
+    if found is None:
+        return None
+    stage = stages.stage_of(found.lost, sure)
+    return {
+        "change": _round(found.change),
+        "low": _round(found.change - found.mdc),
+        "high": _round(found.change + found.mdc),
+        "verdict": str(stages.verdict_of(found.improvement, stage)),
+        "stage": None if stage is None else str(stage),
+    }
+
+
+def _asked(d: Doubt, catalogue: Catalogue) -> dict[str, Any]:
+    """Something asked about a visit; a set-up that changed unsaid is a jump."""
+    what = "jump" if d.what is What.JUMP else "slip"
+    name = catalogue.pose(d.pose).named if d.pose else None
+    return {"what": what, "on": _iso(d.day), "words": wording.say_doubt(d, name)}
 
 
 def _session(s: SessionValue) -> dict[str, Any]:

@@ -69,6 +69,7 @@ class Charted(NamedTuple):
     prop_cm: float | None
     marked: str
     sd_change: float | None
+    marker: str
 
 
 def save(
@@ -276,7 +277,7 @@ def charted(
         "SELECT t.id, a.id, a.taken_at, a.warmth, t.pose, t.side, t.mode, t.variant, t.number,"
         " r.measure, r.value, r.sd, r.method,"
         f" {STATUS},"
-        " m.overrule_reason <> '', t.prop_cm, m.marked, r.sd_change"
+        " m.overrule_reason <> '', t.prop_cm, m.marked, r.sd_change, m.marker"
         " FROM practitioner p JOIN assessment a ON a.practitioner_id = p.id"
         " JOIN trial t ON t.assessment_id = a.id AND t.deleted_at IS NULL"
         f" JOIN marking m ON m.trial_id = t.id AND m.number = {NEWEST.format('t')}"

@@ -336,6 +336,17 @@ class Remark(Row):
     saved_at: Moment
 
 
+class DoubtAnswer(Row):
+    id: Id
+    assessment_id: Id
+    what: Literal["trial", "slip", "visit", "jump"]
+    pose: Name
+    side: Literal["left", "right", "both", ""]
+    mode: Literal["active", "passive", ""]
+    answer: Literal["so", "off", "set_up", "tryout"]
+    said_at: Moment
+
+
 class Message(Row):
     id: Id
     practitioner_id: Id
@@ -400,6 +411,7 @@ class Tables(Struct, kw_only=True, forbid_unknown_fields=True):
     proposal: list[Proposal] = []
     week_plan: list[Plan] = []
     message: list[Message] = []
+    doubt_answer: list[DoubtAnswer] = []
 
 
 class Record(Struct, kw_only=True, forbid_unknown_fields=True):
@@ -469,7 +481,7 @@ HOLDS: Mapping[tuple[str, str], Any] = {
     ("week_plan", "body"): PlannedWeek,
 }
 #: Columns that are a day or a moment.
-_DATED = ("_at", "_on", "on_date", "until", "at")
+_DATED, _DATES = ("_at", "_on", "until"), ("on_date", "at")
 
 
 def checked(tables: Mapping[str, Sequence[Mapping[str, Any]]]) -> None:
@@ -483,7 +495,7 @@ def checked(tables: Mapping[str, Sequence[Mapping[str, Any]]]) -> None:
 
 def _wrong(table: str, column: str, value: str, row: Mapping[str, Any]) -> str | None:
     """Why a text cannot be what its column is for; None where it can."""
-    if column.endswith(_DATED):
+    if column.endswith(_DATED) or column in _DATES:
         try:
             datetime.fromisoformat(value) if len(value) > 10 else date.fromisoformat(value)
         except ValueError:

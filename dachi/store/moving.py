@@ -25,12 +25,12 @@ MOVED = (
     "check_result", "draft", "goal", "annotation", "consent", "screening", "assessment_state",
     "sheet_line", "assessment_event", "tray", "second_opinion", "head_region",
     "practice_profile", "practice_wish", "practice_log", "practice_pain", "felt", "remark",
-    "proposal", "week_plan", "message",
+    "proposal", "week_plan", "message", "doubt_answer",
 )  # fmt: skip
 #: What stays: accounts, keys and links, what is derived again.
 LEFT = (
     "coach", "coach_session", "happening", "invitation", "private_link", "phone_link",
-    "pose_summary", "scatter_evidence", "erasure",
+    "pose_summary", "scatter_evidence", "erasure", "doubt",
 )  # fmt: skip
 #: What is moved although it is derived: it may have been derived again since.
 DERIVED = ("reading", "check_result", "proposal", "week_plan")
@@ -371,7 +371,7 @@ def merge(db: Database, coach_id: int, keep: int, other: int) -> bool:
                 db.execute(
                     f"UPDATE OR IGNORE {table} SET {column} = ? WHERE {column} = ?", (keep, other)
                 )
-    for table in ("pose_summary", "scatter_evidence"):
+    for table in ("pose_summary", "scatter_evidence", "doubt"):
         db.execute(f"DELETE FROM {table} WHERE practitioner_id IN (?, ?)", (keep, other))
     if withdrawn is not None:
         preparation.withdraw_consent(db, coach_id, keep, withdrawn)

@@ -16,7 +16,7 @@ from dachi.store.database import Database
 from dachi.store.rows import PERSON
 
 #: The version of the stored bodies' types: another one is read as stale.
-FORMAT = 4
+FORMAT = 5
 
 
 @dataclass(frozen=True)
@@ -33,11 +33,25 @@ class Change:
     real: bool
     stage: Stage | None = None
     why: str = ""
+    p: float = 1.0
 
     @property
     def confirmed(self) -> bool:
         """Whether it may be announced and decided by."""
         return self.stage is Stage.CONFIRMED
+
+
+@dataclass(frozen=True)
+class Lost:
+    """Now against the best level of a line, reached on ``day`` (see ``judging.best``)."""
+
+    best: float
+    day: float
+    change: float
+    mdc: float
+    p: float
+    lost: bool
+    confirmed: bool = False
 
 
 @dataclass(frozen=True)
@@ -74,6 +88,8 @@ class LineSummary:
     better: str
     #: Day and value of the newest visits, the first of all before them.
     course: tuple[tuple[float, float], ...] = ()
+    lost: Lost | None = None
+    lost_before: Lost | None = None
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from typing import Any
 
 import dachi.store
 from dachi.core.assessing.runsheet import SheetLine, Slot
+from dachi.core.judging.doubts import Doubt, What
 from dachi.core.judging.steadiness import Twice
 from dachi.core.measuring.figure_match import Region
 from dachi.core.measuring.scene import CheckResult, Reading, Result
@@ -18,6 +19,7 @@ from dachi.store import (
     accounts,
     assessments,
     day_states,
+    doubts,
     felt,
     goals,
     markings,
@@ -39,6 +41,7 @@ from dachi.store import (
     weeks,
 )
 from dachi.store.day_states import DayState
+from dachi.store.doubts import Said
 from dachi.store.markings import Marking
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.second_opinions import Opinion
@@ -112,6 +115,8 @@ class Strangers(Studio):
         unsorted_photos.add(db, me, self.aid, self.photo, "a.jpg")
         second_opinions.give(db, me, self.tid, OPINION)
         felt.at_visit(db, me, self.aid, "start", "stiff")
+        doubts.replace_all(db, me, pid, [Doubt(What.JUMP, self.aid, 1.0, 9.0)])
+        doubts.say(db, me, (self.aid, What.JUMP, "", "", ""), Said.SET_UP)
         messages.send(db, me, pid, "practitioner", "the knee is quiet")
         remarks.add(db, me, self.tid, "again", {}, {"leg_line": 71.0}, {"leg_line": 70.0})
         run_sheets.save(db, me, self.aid, [LINE])
@@ -150,6 +155,7 @@ class Strangers(Studio):
             "soreness": 9, "accepted": True, "poses": [LEG_RAISE], "taken_at": ago(4),
             "warmth": "cold", "notes": "x", "modes": ("passive",), "readings": RESULT,
             "gone": True, "call_name": "X", "prop_cm": 3.0, "mat_cm": (200.0, 70.0),
+            "asked": (self.aid, What.VISIT, "", "", ""), "answer": Said.SO,
             "fields": {"call_name": "X"}, "since": ago(30), "until": ago(0), "news_since": ago(9), "pain_since": ago(9),
         }  # fmt: skip
 
@@ -169,7 +175,7 @@ class Strangers(Studio):
         self, function: Callable[..., Any], name: str
     ) -> tuple[list[Any], dict[str, Any]]:
         special = {
-            "found": {"goals": None, "photos": {}, "run_sheets": [LINE], "day_states": STATE, "weeks": WEEK,
+            "found": {"goals": None, "photos": {}, "run_sheets": [LINE], "day_states": STATE, "weeks": WEEK, "doubts": [Doubt(What.SLIP, self.aid, 1.0, 12.0, LEG_RAISE, "left", "passive")],
                       "second_opinions": OPINION, "proposals": [OFFER],
                       "summaries": PoseSummary(self.pid, LEG_RAISE, (), (), None)},
         }  # fmt: skip

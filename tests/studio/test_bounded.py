@@ -13,11 +13,13 @@ from unittest import mock
 import msgspec
 
 from dachi import archives
+from dachi.core.judging.doubts import What
 from dachi.core.measuring.figure_match import Region
 from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind, Why
 from dachi.errors import Told
 from dachi.interchange import json_lines
 from dachi.store import (
+    doubts,
     felt,
     goals,
     markings,
@@ -35,6 +37,7 @@ from dachi.store import (
     weeks,
 )
 from dachi.store.database import Conflict
+from dachi.store.doubts import Said
 from dachi.store.second_opinions import Opinion
 from dachi.store.weeks import Profile, Tuned
 from dachi.studio.record import erasing
@@ -179,6 +182,7 @@ class Odd(Boxes):
         unsorted_photos.add(self.db, me, aid, photo, "a.jpg")
         unsorted_photos.set_joints(self.db, me, aid, photo, {"left.knee": (5.0, 6.0)})
         felt.at_visit(self.db, me, aid, "start", "stiff")
+        doubts.say(self.db, me, (aid, What.SLIP, LEG_RAISE, "left", "passive"), Said.OFF)
         remarks.add(self.db, me, tid, "again", {"hip": (1.0, 2.0)}, {"leg_line": 71.0}, {"leg_line": 70.0})  # fmt: skip
         messages.send(self.db, me, pid, "coach", "less on Friday")
         signing.sign_off(self.db, me, aid)

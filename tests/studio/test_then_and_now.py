@@ -16,7 +16,13 @@ class Pairs(History):
 
     def test_the_greatest_gain_that_is_certain(self) -> None:
         """30 degrees at the last visit are a first sign; 30 seen three times are certain and come first."""
-        for days, raised, split in ((90, 60, 120), (60, 90, 120), (30, 90, 120), (9, 90, 150)):
+        for days, raised, split in (
+            (120, 60, 120),
+            (90, 60, 120),
+            (60, 90, 120),
+            (30, 90, 120),
+            (9, 90, 150),
+        ):
             self.visit(days, {RAISE: [raised] * 3, SPLIT: [split]})
         found = self.shown()
         assert found is not None

@@ -437,7 +437,7 @@ class Histories(History):
         (x,) = d.families[0].lines
         assert x.first is not None and x.last is not None
         self.assertIs(x.last.verdict, LOSS)
-        told = summaries._told(x, "deg", known=False, hurting="groin")
+        told = summaries._told(x, "deg", known=False, gone=False, hurting="groin")
         assert told is not None
         self.assertEqual((told[0], told[2]), (NewsKind.LOSS, True))
         self.assertIn("pain in the groin", told[1])
@@ -498,13 +498,13 @@ class Kinds(unittest.TestCase):
         self.assertEqual(kind_words._together("A: {}.", {}), [])
 
     def test_what_stood_before_the_newest_visit(self) -> None:
-        """Of four visits, what the first three said: news are what that did not."""
-        own = line(*(session(v, 14.0 * i, sem=0.5) for i, v in enumerate((60.0, 75.0, 75.0, 60.0))))
+        """Of five visits, what the first four said: news are what that did not."""
+        values = (60.0, 60.0, 75.0, 75.0, 60.0)
+        own = line(*(session(v, 14.0 * i, sem=0.5) for i, v in enumerate(values)))
         made = summaries._line(own, {}, flat=False)
-        three = stages.standing(replace(own, sessions=own.sessions[:3]))
-        two = stages.standing(replace(own, sessions=own.sessions[:2]))
-        self.assertNotEqual(three, two)
-        self.assertEqual(made.stood, three)
+        four = stages.standing(replace(own, sessions=own.sessions[:4]))
+        self.assertNotEqual(four, stages.standing(own))
+        self.assertEqual(made.stood, four)
         self.assertEqual(made.standing, stages.standing(own))
 
     def test_which_way_is_a_gain(self) -> None:
@@ -516,11 +516,11 @@ class Kinds(unittest.TestCase):
             ("higher", 12.0, GAIN), ("higher", -12.0, LOSS), ("lower", 12.0, LOSS), ("lower", -12.0, GAIN),
         ):  # fmt: skip
             made = replace(x, better=better, first=replace(x.first, change=change, real=True))
-            staged = summaries._staged(made, sure=True)
+            staged = summaries._staged(made, sure=True, sign=True, gone=False)
             assert staged.first is not None
             with self.subTest(better, change=change):
                 self.assertIs(staged.first.verdict, verdict)
-        none = summaries._staged(replace(x, first=replace(x.first, real=False)), sure=False)
+        none = summaries._staged(x, sure=False, sign=False, gone=False)
         assert none.first is not None
         self.assertIsNone(none.first.stage)
         self.assertEqual(none.first.why, "", "only what is confirmed says why")
@@ -535,7 +535,7 @@ class Rows(unittest.TestCase):
         side = "both" if pose.sides == "both" else "left"
 
         def beside(variant: str, prop: float | None):
-            row = Charted(1, 1, "2027-06-01T09:00", "warm", pose.id, side, "passive", variant, 1, pose.headline.id, 60.0, 1.0, "mat", "ok", False, prop, "eye", None)  # fmt: skip
+            row = Charted(1, 1, "2027-06-01T09:00", "warm", pose.id, side, "passive", variant, 1, pose.headline.id, 60.0, 1.0, "mat", "ok", False, prop, "eye", None, "")  # fmt: skip
             (one,) = trial_values([row], pose, pose.headline.family)
             return dict(one.beside), one.conditions
 
@@ -547,7 +547,7 @@ class Rows(unittest.TestCase):
 
     def test_conditions_of_a_trial(self) -> None:
         def made(**changes):
-            row = Charted(1, 2, "2027-06-01T09:00", "warm", LEG_RAISE, "left", "passive", "{}", 1, POSE.headline.id, 60.0, 1.0, "mat", "ok", False, None, "joint", None)  # fmt: skip
+            row = Charted(1, 2, "2027-06-01T09:00", "warm", LEG_RAISE, "left", "passive", "{}", 1, POSE.headline.id, 60.0, 1.0, "mat", "ok", False, None, "joint", None, "Wenna")  # fmt: skip
             (one,) = trial_values([row._replace(**changes)], POSE, POSE.headline.family)
             return one
 
@@ -557,9 +557,10 @@ class Rows(unittest.TestCase):
         self.assertEqual(usual.conditions[5], "", "the figure's own way is no condition")
         self.assertEqual(made(marked="sticker").conditions[5], "sticker")
         self.assertEqual(made(prop_cm=7.5).conditions[4], "7.5 cm")
+        self.assertNotEqual(made(marker="Oska").hands, usual.hands, "another hand, another habit")
         self.assertEqual((made(status="retake").valid, made(status="retake", overruled=True).valid), (False, True))  # fmt: skip
         self.assertNotEqual(made(taken_at="2027-06-01T18:00").conditions[3], usual.conditions[3])
-        own = Charted(1, 2, "2027-06-01T09:00", "warm", "pigeon", "left", "passive", "{}", 1, POSE.headline.id, 60.0, 1.0, "mat", "ok", False, None, "joint", None)  # fmt: skip
+        own = Charted(1, 2, "2027-06-01T09:00", "warm", "pigeon", "left", "passive", "{}", 1, POSE.headline.id, 60.0, 1.0, "mat", "ok", False, None, "joint", None, "Wenna")  # fmt: skip
         self.assertEqual(trial_values([own], POSE, POSE.headline.family), [])
 
     def test_what_photographs_are_laid_on(self) -> None:

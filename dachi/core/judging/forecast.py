@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dachi.core.judging.series import Line
-from dachi.core.judging.trend import FEWEST, window
+from dachi.core.judging.trend import FEWEST, plateau, window
 
 Array = NDArray[np.float64]
 
@@ -50,6 +50,8 @@ SLOWING_PRIOR = (0.36, 0.08, 0.12, 0.14, 0.14, 0.10, 0.06)
 #: Spread of early gains between people, degrees a week.
 RATE_SD = 1.3
 DRAWS = 600
+#: A window is given where it is at most so wide for the time that is left to its middle.
+WIDEST = 1.3
 
 
 def forecast(line: Line, target: float) -> Forecast:
@@ -70,13 +72,17 @@ def forecast(line: Line, target: float) -> Forecast:
         return Forecast(ForecastState.REACHED if sure else ForecastState.NEAR)
     if len(sessions) < FEWEST:
         return Forecast(ForecastState.TOO_EARLY)
+    # Standing still and a date exclude each other.
+    if plateau(line) is not None:
+        return Forecast(ForecastState.NOT_AT_THIS_RATE)
     weeks = np.array([(s.day - sessions[0].day) / 7.0 for s in sessions])
     span = float(weeks[-1])
     if span < 1.0:
         return Forecast(ForecastState.TOO_EARLY)
     values = sign * np.array([s.like for s in sessions])
     # The mean of the variance: an uncertain one makes outliers likelier than a normal law does.
-    errors = np.sqrt([s.spread.mean + s.spread.known + s.apart**2 for s in sessions])
+    # What a new pose reads low at first is left out: as a bend of the course it is in the curves.
+    errors = np.sqrt([s.opened - s.early + s.apart**2 for s in sessions])
     times = _crossings(weeks, values, errors, sign * target)
     times = np.where(times < weeks[-1], weeks[-1], times)
     horizon = span + 2.0 * span
@@ -84,8 +90,18 @@ def forecast(line: Line, target: float) -> Forecast:
     if not early <= horizon or float(np.mean(times <= horizon)) < LEAST_SHARE:
         return Forecast(ForecastState.NOT_AT_THIS_RATE)
     start = sessions[0].day
-    if late > horizon:
+    # Who slows down comes late: the shortest window that holds as much is not the middle one.
+    ordered = np.sort(times)
+    held = int(0.8 * len(ordered))
+    with np.errstate(invalid="ignore"):
+        widths = ordered[held:] - ordered[: len(ordered) - held]
+    at = int(np.nanargmin(np.where(np.isfinite(widths), widths, np.inf)))
+    first, last_of = ordered[at], ordered[at + held]
+    # A window much wider than the time that is left tells nobody when to come back.
+    left = 0.5 * (first + last_of) - span
+    if not last_of <= horizon or last_of - first > WIDEST * left:
         return Forecast(ForecastState.OPEN, start + 7.0 * float(early))
+    early, late = first, last_of
     return Forecast(ForecastState.WINDOW, start + 7.0 * float(early), start + 7.0 * float(late))
 
 

@@ -19,7 +19,7 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtr, stdtrit
+from scipy.special import ndtri, stdtr, stdtrit
 
 from dachi.core.catalogue.scatter_priors import Prior
 
@@ -128,6 +128,12 @@ class Variance:
         """Half the 95 % interval."""
         return t95(round(self.df, 1)) * self.sd
 
+    def within(self, p: float) -> float:
+        """What chance alone goes beyond, either way, in a share ``p`` of looks."""
+        df = self.df
+        z = float(ndtri(1.0 - p / 2.0)) if math.isinf(df) else float(stdtrit(df, 1.0 - p / 2.0))
+        return z * self.sd
+
     def p(self, change: float) -> float:
         """How often chance alone shows a change as large, two-sided."""
         scale = self.sd
@@ -202,7 +208,7 @@ def estimate(found: Iterable[Evidence], prior: Prior = USUAL) -> Scatter:
 @lru_cache(maxsize=256)
 def _estimated(found: tuple[Evidence, ...], prior: Prior) -> Scatter:
     """The same evidence is asked about for every person of a coach, in another order."""
-    known = _merged(_tamed(found))
+    known = _paired(_merged(_tamed(found)), prior)
     trials = np.geomspace(LEAST, MOST, POINTS)
     visits = np.concatenate(([0.0], np.geomspace(LEAST, MOST, POINTS - 1)))
     weights = _weights(trials, visits, known, prior)
@@ -242,6 +248,25 @@ def _merged(found: Iterable[Evidence]) -> list[Evidence]:
         key = round(e.share, 2)
         merged[key] = merged.get(key, Evidence()) + e
     return list(merged.values())
+
+
+def _paired(found: list[Evidence], prior: Prior) -> list[Evidence]:
+    """Evidence of both sides counted for what it is worth.
+
+    Two sides of one visit share part of its effect: at a correlation r their squares are worth
+    1 / (1 + r^2) of as many independent ones.
+    """
+    both = sum((e for e in found if e.cross_df), Evidence())
+    if not both.between_df:
+        return found
+    usual = both.between / both.between_df
+    told = both.cross / usual if usual > 0.0 else 0.0
+    r = (prior.shared_df * prior.shared + told) / (prior.shared_df + both.cross_df)
+    worth = 1.0 / (1.0 + min(max(r, 0.0), 1.0) ** 2)
+    return [
+        replace(e, between=worth * e.between, between_df=worth * e.between_df) if e.cross_df else e
+        for e in found
+    ]
 
 
 def _weights(trials: Array, visits: Array, known: Sequence[Evidence], prior: Prior) -> Array:

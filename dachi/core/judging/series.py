@@ -1,8 +1,11 @@
 """From trials to a verdict: session values, gain, asymmetry and reserve.
 
 A session value is the mean of an assessment's comparable trials, each weighed by its own
-reading's sd. Its variance is the visit's and its trials' share (``judging.scatter``); a change
+reading's sd; of three or more one that lies far from the others does not count, two that lie far
+apart count wide. Its variance is the visit's and its trials' share (``judging.scatter``); a change
 between two visits has both, and is real beyond its 95 % interval (the minimal detectable change).
+Changes since the start lean on the mean of the first two visits, which may read low while a pose
+is new; a change across two hands or set-ups has the variance of their habits as well.
 What one visit holds, left and right, active and passive, shares part of the visit's effect and
 is compared without it. A change leaves out what repeats with the person (lengths, skin over
 bone); a level, judged against a threshold, has everything.
@@ -33,14 +36,19 @@ from dachi.core.judging.thresholds import Reached, against
 
 #: What must be equal for two readings to be compared, in the order trials carry it.
 CONDITIONS = ("warmth", "variant", "method", "part of day", "prop", "marks")
+_WAYS = (CONDITIONS.index("method"), CONDITIONS.index("marks"))
 #: How the camera was told, the surest first.
 METHODS = ("mat", "level", "picture")
 #: The share of a reading's sd that is new at each shot, where only the whole is known.
 NEW_SHARE = 0.8
 
-#: Two sides of one visit share part of its effect: their squares are worth so much of as many
-#: independent ones, 1 / (1 + r^2) at a correlation r of a half.
-PAIRED = 0.8
+#: A trial further from its siblings than so many standard errors is a slip until somebody says
+#: that it is so; how many trials what is usual is worth when their scatter is told.
+SLIP_Z, USUAL_TRIALS, MOST_TRIALS = 3.8, 6.0, 60.0
+#: Standard deviation of how differently two hands, ways or set-ups read one range, degrees.
+HABIT_SD = 3.5
+#: What a pose that is new may read low by at its first and second visit (a standard deviation).
+LEARNING_SD = (4.5, 2.25)
 
 NONE: frozenset[str] = frozenset()
 NO_VISITS: frozenset[int] = frozenset()
@@ -70,7 +78,8 @@ class TrialValue:
     """One trial's headline reading. ``day`` counts days from any fixed date.
 
     ``sd`` is the reading's absolute standard deviation, ``sd_change`` its part that is new at
-    each shot. ``conditions`` follow ``CONDITIONS`` (later ones may be left off); only equal ones
+    each shot. ``marker`` names who marked it, ``set_up`` how camera and room stood where somebody
+    said so. ``conditions`` follow ``CONDITIONS`` (later ones may be left off); only equal ones
     are compared. ``beside`` holds measures the value is compared at (see ``Likeness``).
     """
 
@@ -85,6 +94,14 @@ class TrialValue:
     conditions: tuple[str, ...]
     beside: Mapping[str, float] = field(default_factory=dict, hash=False)
     sd_change: float | None = None
+    marker: str = ""
+    set_up: str = ""
+
+    @property
+    def hands(self) -> str:
+        """Who read it and how: other hands have other habits."""
+        way = [self.conditions[i] for i in _WAYS if len(self.conditions) > i]
+        return "|".join((self.marker, self.set_up, *way))
 
     @property
     def new(self) -> float:
@@ -96,9 +113,11 @@ class TrialValue:
 class SessionValue:
     """The mean (or best) of an assessment's valid, comparable trials of one side and mode.
 
-    Its variance is the visit's + ``share`` of the trial's + ``known`` (what its readings are
-    worse by than trials usually scatter); ``lasting`` is the variance that repeats with the
-    person. ``like`` is the value as it would be at the line's newest set-up, where the pose is
+    Its variance is ``visits`` of the visit's + ``share`` of the trial's + ``known`` (what its
+    readings are worse by than trials usually scatter) + ``doubt`` (what looks like a slip);
+    in changes also ``early``, what a pose that is new reads low. ``lasting`` is the variance that
+    repeats with the person, ``slips`` are trials that do not count, ``hands`` who read it and how.
+    ``like`` is the value as it would be at the line's newest set-up, where the pose is
     compared at one, ``apart`` the standard error of that for each unit of correlation.
     """
 
@@ -116,6 +135,11 @@ class SessionValue:
     lasting: float = 0.0
     like: float = math.nan
     apart: float = 0.0
+    hands: str = ""
+    doubt: float = 0.0
+    early: float = 0.0
+    visits: float = 1.0
+    slips: tuple[int, ...] = ()
 
     def __post_init__(self) -> None:
         if math.isnan(self.like):
@@ -124,17 +148,30 @@ class SessionValue:
     @property
     def spread(self) -> Variance:
         """Its variance in a change between visits."""
-        return self.scatter.variance(1.0, self.share, self.known)
+        return self.scatter.variance(self.visits, self.share, self.uneven)
+
+    @property
+    def uneven(self) -> float:
+        """What of its variance is its own: coarse readings, doubt, a pose that is new."""
+        return self.known + self.doubt + self.early
+
+    @property
+    def opened(self) -> float:
+        """The mean of that variance, never nought: what the session leaves open."""
+        mean = self.visits * self.scatter.visit + self.share * self.scatter.trial
+        return max(mean + self.uneven, 1e-9)
 
     @property
     def mdc(self) -> float:
         """Minimal detectable change between two sessions like this one."""
-        return self.scatter.variance(2.0, 2.0 * self.share, 2.0 * self.known).half
+        return self.scatter.variance(2.0, 2.0 * self.share, 2.0 * (self.known + self.doubt)).half
 
     @property
     def level(self) -> Variance:
         """Its variance against a threshold: with everything."""
-        return self.scatter.variance(1.0, self.share, self.known + self.lasting)
+        return self.scatter.variance(
+            self.visits, self.share, self.known + self.doubt + self.lasting
+        )
 
     @property
     def half(self) -> float:
@@ -143,7 +180,7 @@ class SessionValue:
 
     def within_visit(self) -> Variance:
         """Its variance against what else the same visit holds."""
-        return self.scatter.variance(1.0 - self.scatter.shared, self.share, self.known)
+        return self.scatter.variance(1.0 - self.scatter.shared, self.share, self.known + self.doubt)
 
 
 @dataclass(frozen=True)
@@ -208,19 +245,28 @@ class Line:
     better: str = "higher"
 
     @property
+    def baseline(self) -> SessionValue | None:
+        """What changes since the start are counted from: the first two visits of one hand, once
+        a third can be compared with them, else the first.
+        """
+        if len(self.sessions) > 2 and self.sessions[0].hands == self.sessions[1].hands:
+            return pooled(self.sessions[:2])
+        return self.sessions[0] if self.sessions else None
+
+    @property
     def since_first(self) -> Gain | None:
-        """Newest against first, None with fewer than two sessions."""
-        return self._gain(0)
+        """Newest against the baseline, None with fewer than two sessions."""
+        start = self.baseline
+        if start is None or len(self.sessions) < 2:
+            return None
+        return gain(start, self.sessions[-1], self.better)
 
     @property
     def since_last(self) -> Gain | None:
         """Newest against the one before."""
-        return self._gain(-2)
-
-    def _gain(self, index: int) -> Gain | None:
         if len(self.sessions) < 2:
             return None
-        return gain(self.sessions[index], self.sessions[-1], self.better)
+        return gain(self.sessions[-2], self.sessions[-1], self.better)
 
 
 @dataclass(frozen=True)
@@ -303,10 +349,38 @@ def alone(line: Line, trial_id: int) -> SessionValue | None:
     whole = next((s for s in line.sessions if trial_id in s.trial_ids), None)
     if trial is None or whole is None:
         return None
-    known = max(trial.new - whole.scatter.trial, 0.0)
+    known = max(trial.new - whole.scatter.trial, 0.0) + whole.doubt
     like = trial.value + whole.like - whole.value
     return replace(
-        whole, value=trial.value, count=1, share=1.0, trial_ids=(trial_id,), known=known, like=like
+        whole, value=trial.value, count=1, share=1.0, trial_ids=(trial_id,), known=known, like=like,
+        doubt=0.0, early=0.0,
+    )  # fmt: skip
+
+
+def pooled(sessions: Sequence[SessionValue]) -> SessionValue:
+    """Some sessions of one line as one level of it, each weighed by what it leaves open."""
+    inverse = [1.0 / s.opened for s in sessions]
+    weights = [w / sum(inverse) for w in inverse]
+
+    def squared(values: Sequence[float]) -> float:
+        return sum(w * w * v for w, v in zip(weights, values, strict=True))
+
+    def mean(values: Sequence[float]) -> float:
+        return sum(w * v for w, v in zip(weights, values, strict=True))
+
+    return replace(
+        sessions[0],
+        value=mean([s.value for s in sessions]),
+        like=mean([s.like for s in sessions]),
+        apart=mean([s.apart for s in sessions]),
+        lasting=mean([s.lasting for s in sessions]),
+        count=sum(s.count for s in sessions),
+        visits=squared([s.visits for s in sessions]),
+        share=squared([s.share for s in sessions]),
+        known=squared([s.known for s in sessions]),
+        doubt=squared([s.doubt for s in sessions]),
+        early=squared([s.early for s in sessions]),
+        trial_ids=tuple(t for s in sessions for t in s.trial_ids),
     )
 
 
@@ -314,7 +388,10 @@ def gain(earlier: SessionValue, later: SessionValue, better: str = "higher") -> 
     """Compare two session values of the same side and mode."""
     unlike = (later.apart - earlier.apart) ** 2
     one, two = earlier, later
-    spread = two.scatter.variance(2.0, one.share + two.share, one.known + two.known + unlike)
+    habits = HABIT_SD**2 if one.hands != two.hands else 0.0
+    spread = two.scatter.variance(
+        one.visits + two.visits, one.share + two.share, one.uneven + two.uneven + unlike + habits
+    )
     change = two.like - one.like
     return Gain(one, two, change, spread.half, better, spread.p(change))
 
@@ -331,6 +408,7 @@ def build(
     priors: Mapping[str, Prior] | None = None,
     still: Collection[int] = (),
     hurt: Collection[int] = (),
+    kept: Collection[int] = (),
 ) -> Series:
     """Group trials into lines.
 
@@ -342,12 +420,14 @@ def build(
     each mode, what the coach's trials of this pose with other people say of the scatter,
     ``priors`` what is taken of it beforehand. ``still`` are assessments since whose
     predecessor, days ago, nothing was practised; ``hurt`` those on a day of pain, which say
-    nothing of how steady days are.
+    nothing of how steady days are. ``kept`` are trials that somebody looked at again: they count,
+    however far they lie from the others.
     """
     included = frozenset(include)
     chosen, used, left_out = _sorted_out(trials, included, prefer or {})
     usual = _usual(used)
-    evidence = _evidence(used, usual, frozenset(still), frozenset(hurt))
+    steady = _steadiness(used, usual, others or {}, priors or {})
+    evidence = _evidence(used, usual, frozenset(still), frozenset(hurt), steady, frozenset(kept))
     scatters = {
         mode: estimate(
             [*((others or {}).get(mode, ())), evidence.get(mode, Evidence())],
@@ -359,10 +439,16 @@ def build(
     for side, mode in sorted({*used, *left_out}):
         visits = used.get((side, mode), {})
         sessions = [
-            _session(same, scatters[mode], usual, better if best else None, chosen)
+            _session(
+                same, scatters[mode], usual, better if best else None, chosen, steady[mode],
+                frozenset(kept),
+            )
             for same in visits.values()
-        ]
+        ]  # fmt: skip
         sessions.sort(key=lambda s: (s.day, s.assessment_id))
+        # Of two visits there is no more than a first sign, which says that the next one tells.
+        for n, sd in enumerate(LEARNING_SD if len(sessions) > len(LEARNING_SD) else ()):
+            sessions[n] = replace(sessions[n], early=sd * sd)
         if likeness is not None:
             sessions = _made_alike(sessions, visits, likeness)
         counted = tuple(t for same in visits.values() for t in same)
@@ -400,7 +486,9 @@ def _sorted_out(
 def evidence_of(trials: Sequence[TrialValue]) -> dict[str, Evidence]:
     """What one person's trials of a pose say of each mode's scatter."""
     _, used, _ = _sorted_out(trials, NONE, {})
-    return _evidence(used, _usual(used), NO_VISITS, NO_VISITS)
+    usual = _usual(used)
+    steady = _steadiness(used, usual, {}, {})
+    return _evidence(used, usual, NO_VISITS, NO_VISITS, steady, NO_VISITS)
 
 
 def _usual(used: Mapping[tuple[str, str], Visits]) -> float:
@@ -416,13 +504,92 @@ def _coarse(trial: TrialValue, usual: float) -> float:
     return 0.5 + 0.5 * trial.sd**2 / usual if usual > 0.0 else 1.0
 
 
-def _mean(same: Sequence[TrialValue], usual: float) -> tuple[float, float, list[float]]:
-    """Weighted mean of trials, the share of the trial variance it has, and the weights."""
-    coarse = [_coarse(t, usual) for t in same]
+def _steadiness(
+    used: Mapping[tuple[str, str], Visits],
+    usual: float,
+    others: Mapping[str, Sequence[Evidence]],
+    priors: Mapping[str, Prior],
+) -> dict[str, float]:
+    """How far trials of one visit usually lie apart (a standard deviation), by mode.
+
+    By the median of their pairs' distances, which a slip does not move, with what is usual of
+    the coach's other people and beforehand.
+    """
+    apart: dict[str, list[float]] = {}
+    for (_, mode), visits in used.items():
+        own = apart.setdefault(mode, [])
+        for same in visits.values():
+            ordered = sorted(same, key=lambda t: t.value)
+            own += [
+                (b.value - a.value) ** 2 / (_coarse(a, usual) + _coarse(b, usual))
+                # Of three, neighbours lie nearer than any two would: first and last as well.
+                for a, b in (*pairwise(ordered), *((ordered[0], ordered[-1]),)[: len(ordered) > 2])
+            ]
+    found = {}
+    for mode, own in apart.items():
+        prior = (priors.get(mode) or Prior()).trial ** 2
+        known = sum((e for e in others.get(mode, ())), Evidence())
+        df = min(known.within_df, MOST_TRIALS)
+        theirs = known.within / known.within_df if df else 0.0
+        usually = (USUAL_TRIALS * prior + df * theirs) / (USUAL_TRIALS + df)
+        # The median of a chi square with one degree of freedom is 0.455. Of few trials even the
+        # median is a slip's: nobody scatters more than twice as wide as usual.
+        told = min(median(own) / 0.455 if own else usually, 4.0 * usually)
+        both = ((USUAL_TRIALS + df) * usually + len(own) * told) / (USUAL_TRIALS + df + len(own))
+        found[mode] = math.sqrt(both)
+    return found
+
+
+@dataclass(frozen=True)
+class _Mean:
+    """What trials of one visit come to: the share of the trial variance it has, those that
+    count with their weights, those that do not, and how wide it is where two are far apart.
+    """
+
+    value: float
+    share: float
+    counted: tuple[TrialValue, ...]
+    weights: tuple[float, ...]
+    slips: tuple[TrialValue, ...] = ()
+    doubt: float = 0.0
+
+
+def slipped(
+    same: Sequence[TrialValue], steady: float, usual: float, kept: Collection[int] = ()
+) -> tuple[TrialValue, ...]:
+    """Of trials of one visit those that lie too far from the others to be the same range.
+
+    Of three or more those beyond ``SLIP_Z`` of the median, of two that far apart both; none that
+    somebody looked at again (``kept``). ``steady``: how trials scatter.
+    """
+    if len(same) < 2 or all(t.trial_id in kept for t in same):
+        return ()
+    if len(same) == 2:
+        a, b = same
+        limit = SLIP_Z * steady * math.sqrt(_coarse(a, usual) + _coarse(b, usual))
+        return tuple(same) if abs(a.value - b.value) > limit else ()
+    middle = median(t.value for t in same)
+    out = tuple(
+        t
+        for t in same
+        if abs(t.value - middle) > SLIP_Z * steady * math.sqrt(_coarse(t, usual))
+        and t.trial_id not in kept
+    )
+    # Where most of them are out there is no middle to be out of.
+    return out if 2 * len(out) < len(same) else ()
+
+
+def _mean(same: Sequence[TrialValue], usual: float, steady: float, kept: frozenset[int]) -> _Mean:
+    """Weighted mean of trials without what looks like a slip."""
+    out = slipped(same, steady, usual, kept)
+    two = len(out) == len(same)
+    counted = tuple(same) if two else tuple(t for t in same if t not in out)
+    coarse = [_coarse(t, usual) for t in counted]
     total = sum(1.0 / c for c in coarse)
-    weights = [1.0 / c / total for c in coarse]
-    value = sum(w * t.value for w, t in zip(weights, same, strict=True))
-    return value, 1.0 / total, weights
+    weights = tuple(1.0 / c / total for c in coarse)
+    value = sum(w * t.value for w, t in zip(weights, counted, strict=True))
+    doubt = ((same[0].value - same[1].value) / 2.0) ** 2 if two and out else 0.0
+    return _Mean(value, 1.0 / total, counted, weights, out, doubt)
 
 
 def _evidence(
@@ -430,6 +597,8 @@ def _evidence(
     usual: float,
     still: frozenset[int],
     hurt: frozenset[int],
+    steady: Mapping[str, float],
+    kept: frozenset[int],
 ) -> dict[str, Evidence]:
     """What these trials say of each mode's scatter; of days of pain only the trials'."""
     found: dict[str, Evidence] = {}
@@ -438,11 +607,14 @@ def _evidence(
         total = found.get(mode, Evidence())
         line = means.setdefault((side, mode), {})
         for at, same in visits.items():
-            value, share, _ = _mean(same, usual)
+            m = _mean(same, usual, steady[mode], kept)
+            if m.doubt:
+                # One of the two is a slip, nobody knows which: neither says how days scatter.
+                continue
             if at not in hurt:
-                line[at] = (same[0].day, value, share)
-            squares = sum((t.value - value) ** 2 / _coarse(t, usual) for t in same)
-            total += Evidence(within=squares, within_df=len(same) - 1.0)
+                line[at] = (same[0].day, m.value, m.share)
+            squares = sum((t.value - m.value) ** 2 / _coarse(t, usual) for t in m.counted)
+            total += Evidence(within=squares, within_df=len(m.counted) - 1.0)
         rows = sorted((*v, at in still) for at, v in line.items())
         total += between(*_columns([r[:3] for r in rows if not r[3]]))
         for before, after in pairwise(rows):
@@ -452,10 +624,6 @@ def _evidence(
     for mode, total in found.items():
         left, right = means.get(("left", mode), {}), means.get(("right", mode), {})
         both = sorted((left[at][0], left[at][1], right[at][1]) for at in left if at in right)
-        if both:
-            total = replace(
-                total, between=PAIRED * total.between, between_df=PAIRED * total.between_df
-            )
         found[mode] = total + crossed(*_columns(both))
     return found
 
@@ -470,15 +638,18 @@ def _session(
     usual: float,
     best: str | None,
     chosen: tuple[str, ...] | None,
+    steady: float,
+    kept: frozenset[int],
 ) -> SessionValue:
     first = same[0]
-    value, share, weights = _mean(same, usual)
+    m = _mean(same, usual, steady, kept)
+    value = m.value
     if best is not None:
-        value = (max if best == "higher" else min)(t.value for t in same)
+        value = (max if best == "higher" else min)(t.value for t in m.counted)
     # A session is never known better than its readings allow.
     known = sum(
         w * w * max(t.new - _coarse(t, usual) * scatter.trial, 0.0)
-        for w, t in zip(weights, same, strict=True)
+        for w, t in zip(m.weights, m.counted, strict=True)
     )
     return SessionValue(
         first.assessment_id,
@@ -488,11 +659,14 @@ def _session(
         value,
         len(same),
         scatter,
-        share,
+        m.share,
         tuple(t.trial_id for t in same),
         any(chosen is not None and differing(t, chosen) for t in same),
         known,
         fmean(max(t.sd**2 - t.new, 0.0) for t in same),
+        hands=Counter(t.hands for t in same).most_common(1)[0][0],
+        doubt=m.doubt,
+        slips=tuple(t.trial_id for t in m.slips),
     )
 
 

@@ -1,8 +1,10 @@
 """First signs and confirmed changes, over all lines that a visit looked at.
 
-A change beyond its detectable size once is a first sign. It is confirmed when the visit before
-showed it too, or when the trend over at least four visits has its direction. Both ways in share
-the level; and as a dozen lines are looked at each time, the lines of one visit are tested together
+A change since the start (the mean of the first two visits) that is beyond its detectable size is a
+first sign, where an unchanged person brings one in at most one visit of five. It is confirmed when
+the last two visits together show it and each leans that way, or when the trend over at least four
+visits has its direction: no single day decides, the first least of all. Both ways in share the
+level; and as a dozen lines are looked at each time, the lines of one visit are tested together
 by Simes's step-up (Benjamini and Hochberg 1995): of a person whom nothing has happened to,
 anything at all is called confirmed in at most one visit of twenty, while several lines that move
 together confirm each other.
@@ -13,20 +15,44 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
-from dachi.core.judging.series import Line, Verdict, gain
+from dachi.core.judging.series import Line, Verdict, gain, pooled
 from dachi.core.judging.trend import slope_of, trend, window
 
 #: How often a visit of an unchanged person may bring a confirmed change.
 LEVEL = 0.05
-#: Two ways lead to a confirmed change: each has this share of the level. Seen twice is rare by
-#: chance (its two looks have the first visit in common), so that little is left for it.
-EACH = 0.75
-#: A trend that a last visit goes on leant that way before by one standard error at least.
+#: How often a visit of an unchanged person may bring a first sign of anything.
+SIGN_LEVEL = 0.2
+#: How often a visit of an unchanged person may bring a confirmed loss from a best.
+LOST_LEVEL = 0.01
+#: Two ways lead to a confirmed change: each has this share of the level. They mostly agree, and
+#: what looks like a slip counts wide before, so that chance takes less than its half of each.
+EACH = 0.95
+#: A trend leans its way by one standard error at least without its last visit or its first.
 LEANS = 0.32
 
 Key = TypeVar("Key", bound=Hashable)
+
+
+class Change(Protocol):
+    """A change with how often chance alone shows as much, and whether it is beyond its size."""
+
+    @property
+    def p(self) -> float: ...
+
+    @property
+    def real(self) -> bool: ...
+
+
+class Loss(Protocol):
+    """A loss from a best: how often chance alone makes one, and whether it is beyond its size."""
+
+    @property
+    def p(self) -> float: ...
+
+    @property
+    def lost(self) -> bool: ...
 
 
 class Stage(StrEnum):
@@ -57,25 +83,34 @@ class Standing:
 
 
 def standing(line: Line) -> Standing | None:
-    """What speaks for the change since the first visit; None with fewer than three."""
-    if len(line.sessions) < 3:
+    """What speaks for the change since the first visit; None with fewer than four."""
+    start = line.baseline
+    if start is None or len(line.sessions) < 4:
         return None
-    now = gain(line.sessions[0], line.sessions[-1], line.better)
-    before = gain(line.sessions[0], line.sessions[-2], line.better)
+    now = gain(start, line.sessions[-1], line.better)
+    before = gain(start, line.sessions[-2], line.better)
     one_way = now.change * before.change > 0.0
-    twice = max(now.p, before.p) if one_way else 1.0
+    # Two visits that say the same are one level, known better than either.
+    level = gain(start, pooled(line.sessions[-2:]), line.better)
+    leans = max(now.p, before.p) <= LEANS
+    twice = level.p if one_way and leans else 1.0
     found = trend(line)
     along = found is not None and found.slope * now.change > 0.0 and _leant(line, now.change)
     p = min(twice, found.p if found is not None and along else 1.0) / EACH
     clear = found is not None and along and found.clear
-    seen = one_way and before.real and now.real
+    seen = one_way and leans and level.real
     return Standing(min(p, 1.0), seen, found.sessions if found is not None and clear else None)
 
 
 def _leant(line: Line, change: float) -> bool:
-    """Whether the trend leant the way of a change before its last visit: one visit is no trend."""
-    rest = slope_of(window(line)[:-1], line.better)
-    return rest is not None and rest.slope * change > 0.0 and rest.p <= LEANS
+    """Whether the trend leans the way of a change without its last visit, and without its first:
+    one visit is no trend.
+    """
+    for rest in (window(line)[:-1], window(line)[1:]):
+        found = slope_of(rest, line.better)
+        if found is None or found.slope * change <= 0.0 or found.p > LEANS:
+            return False
+    return True
 
 
 def confirmed(ps: Mapping[Key, float], level: float = LEVEL) -> set[Key]:
@@ -103,14 +138,40 @@ def confirmed_lines(
     return set().union(*(confirmed(ps, level) for ps in visits.values()))
 
 
-def stage_of(real: bool, sure: bool) -> Stage | None:
-    """The stage of a change since the first visit; ``sure``: its line is confirmed.
+def lost_lines(
+    lines: Iterable[tuple[Key, Hashable, Loss | None]], level: float = LOST_LEVEL
+) -> set[Key]:
+    """Which lines have surely lost from their best: (line, its newest visit, against its best)."""
+    visits: dict[Hashable, dict[Key, float]] = {}
+    for key, visit, found in lines:
+        if found is not None:
+            visits.setdefault(visit, {})[key] = found.p if found.lost else 1.0
+    return set().union(*(confirmed(ps, level) for ps in visits.values()))
+
+
+def first_signs(
+    lines: Iterable[tuple[Key, Hashable, Change | None]], level: float = SIGN_LEVEL
+) -> set[Key]:
+    """Which lines show a first sign: (line, its newest visit, its change since the start)."""
+    visits: dict[Hashable, dict[Key, float]] = {}
+    real: set[Key] = set()
+    for key, visit, found in lines:
+        if found is not None:
+            visits.setdefault(visit, {})[key] = found.p
+            if found.real:
+                real.add(key)
+    return real & set().union(*(confirmed(ps, level) for ps in visits.values()))
+
+
+def stage_of(sign: bool, sure: bool) -> Stage | None:
+    """The stage of a change since the start; ``sign``: it is a first one (``first_signs``, or of
+    a line that is looked at alone a change beyond its size), ``sure``: its line is confirmed.
 
     A trend over many visits may confirm what first and last alone could not tell.
     """
     if sure:
         return Stage.CONFIRMED
-    return Stage.FIRST_SIGN if real else None
+    return Stage.FIRST_SIGN if sign else None
 
 
 def verdict_of(improvement: float, stage: Stage | None) -> Verdict:

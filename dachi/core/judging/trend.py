@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dachi.core.judging.series import Line, Series, SessionValue, gain
+from dachi.core.judging.series import HABIT_SD, Line, Series, SessionValue, gain
 
 Array = NDArray[np.float64]
 
@@ -85,14 +85,26 @@ def slope_of(sessions: Sequence[SessionValue], better: str = "higher") -> Trend 
     weeks = np.array([s.day / 7.0 for s in sessions])
     if len(set(np.round(weeks, 2))) < 3:
         return None
-    weights = np.array([1.0 / max(s.spread.mean + s.spread.known, 1e-9) for s in sessions])
-    apart = weeks - float(weights @ weeks) / float(weights.sum())
-    parts = weights * apart / float(weights @ apart**2)
+    own = np.array([s.opened for s in sessions])
+    # Readings of one hand share its habit: generalised least squares (Aitken 1935).
+    names = [s.hands for s in sessions]
+    hands = np.array([[float(n == name) for n in names] for name in dict.fromkeys(names)])
+    if len(hands) > 1:
+        habits = HABIT_SD**2 / 2.0
+        inverse = np.linalg.inv(np.diag(own) + habits * hands.T @ hands)
+        apart = weeks - float(inverse.sum(axis=0) @ weeks) / float(inverse.sum())
+        parts = inverse @ apart / float(apart @ inverse @ apart)
+    else:
+        habits = 0.0
+        apart = weeks - float(weeks @ (1.0 / own)) / float((1.0 / own).sum())
+        parts = apart / own / float(apart @ (apart / own))
     slope = float(parts @ np.array([s.like for s in sessions]))
     shares = np.array([s.share for s in sessions])
     unlike = float(parts @ np.array([s.apart for s in sessions])) ** 2
-    known = float(parts**2 @ np.array([s.known for s in sessions])) + unlike
-    spread = sessions[-1].scatter.variance(float(parts @ parts), float(parts**2 @ shares), known)
+    known = float(parts**2 @ np.array([s.uneven for s in sessions])) + unlike
+    known += habits * float(((hands @ parts) ** 2).sum())
+    visits = float(parts**2 @ np.array([s.visits for s in sessions]))
+    spread = sessions[-1].scatter.variance(visits, float(parts**2 @ shares), known)
     days = float(sessions[-1].day - sessions[0].day)
     half = spread.half
     return Trend(
@@ -106,23 +118,29 @@ def trend(line: Line) -> Trend | None:
     return slope_of(sessions, line.better) if len(sessions) >= FEWEST else None
 
 
-def plateau(line: Line) -> Plateau | None:
-    """Whether nothing moved over the last four sessions or six weeks, whichever is more."""
-    sessions = line.sessions
+#: Degrees a week below which practice takes nobody anywhere soon.
+USEFUL_RATE = 0.75
+
+
+def plateau(line: Line, pace: float = USEFUL_RATE) -> Plateau | None:
+    """Whether a line surely stands still: over the last four sessions or six weeks, or as many more
+    as it takes to tell, nothing moved that could be told, and ``pace`` (a week) is ruled out.
+    """
+    sessions = window(line)
     if len(sessions) < PLATEAU_SESSIONS:
         return None
     since = sessions[-1].day - PLATEAU_DAYS
-    recent = [s for s in sessions if s.day >= since]
-    if len(recent) < PLATEAU_SESSIONS:
-        recent = list(sessions[-PLATEAU_SESSIONS:])
-    found = slope_of(recent, line.better)
-    if found is None or found.clear:
-        return None
-    first, last = recent[0], recent[-1]
-    # What rose and fell back at the last look stood still no more than what only rose.
-    if any(gain(s, last).real for s in (first, recent[-2])):
-        return None
-    return Plateau(len(recent), last.day - first.day)
+    least = max(sum(s.day >= since for s in sessions), PLATEAU_SESSIONS)
+    for count in range(least, len(sessions) + 1):
+        recent = sessions[-count:]
+        found = slope_of(recent, line.better)
+        first, last = recent[0], recent[-1]
+        # What rose and fell back at the last look stood still no more than what only rose.
+        if found is None or found.clear or any(gain(s, last).real for s in (first, recent[-2])):
+            return None
+        if max(found.high, -found.low) < pace:
+            return Plateau(count, last.day - first.day)
+    return None
 
 
 def earliest_look(poses: Iterable[tuple[str, str | None]]) -> str | None:

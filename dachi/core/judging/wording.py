@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
+from dachi.core.judging.doubts import Doubt, What
 from dachi.core.judging.series import (
     WIDE_CONTROL,
     Asymmetry,
@@ -64,10 +65,14 @@ def say_verdict(improvement: float, stage: Stage | None, why: str = "") -> str:
 
 
 def say_gain(
-    change: Gain | None, since: str, unit: str = "deg", stage: Stage | None = None, why: str = ""
+    change: Gain | None,
+    since: str,
+    unit: str = "deg",
+    staged: tuple[Stage | None, str] | None = None,
 ) -> str:
     """One sentence about a change since the first or the last assessment.
 
+    ``staged``: its stage and why, where all lines were looked at; else it is looked at alone.
     Change, interval, stage and why: "+9° ± 6° since the first assessment (10 weeks), a real gain,
     seen at the last two visits: confirmed."
     """
@@ -77,8 +82,31 @@ def say_gain(
     size = f"{signed(change.change, unit)} ± {plain(change.mdc, unit)}"
     what = f"{size} since the {since} ({span(days)})"
     told = " Conditions differ between the two." if change.mixed else ""
-    said = say_verdict(change.improvement, stage or stage_of(change.real, False), why)
-    return f"{what}, {said}.{told}"
+    stage, why = (stage_of(change.real, False), "") if staged is None else staged
+    return f"{what}, {say_verdict(change.improvement, stage, why)}.{told}"
+
+
+def say_doubt(d: Doubt, named: Callable[[str, str], str] | None) -> str:
+    """What is asked about a visit; ``named`` says a pose's side and mode."""
+    where = named(d.side, d.mode) if named is not None else d.pose
+    size = signed(d.size) if abs(d.size) >= 1.0 else ""
+    if d.what is What.TRIAL:
+        apart = f" by {plain(abs(d.size))}" if size else ""
+        return (
+            f"{where}: trials of this visit lie too far apart{apart} to be one range. Until you "
+            "say, the odd one does not count."
+        )
+    if d.what is What.SLIP:
+        return (
+            f"{where}: {size or 'some way'} off its line, with everything else as usual. Was it "
+            "that leg, that mode, those marks?"
+        )
+    if d.what is What.VISIT:
+        return f"{size or 'Off'} everywhere at this visit: tired or ill, or set up otherwise?"
+    return (
+        "From this visit on poses read otherwise, some more and some less: was the camera, the mat "
+        "or who marked another?"
+    )
 
 
 def say_two_shots(change: Gain, unit: str = "deg") -> str:
@@ -115,9 +143,10 @@ def headline_sentence(
             parts.append(f"{name} has one assessment so far ({value}).")
             continue
         days = first.later.day - first.earlier.day
-        stage, why = (staged or {}).get((side, mode), (None, ""))
+        alone = (stage_of(first.real, False), "")
+        stage, why = (staged or {}).get((side, mode), alone)
         size = f"{signed(first.change, unit)} ± {plain(first.mdc, unit)}"
-        said = say_verdict(first.improvement, stage or stage_of(first.real, False), why)
+        said = say_verdict(first.improvement, stage, why)
         text = f"{name} {size} over {span(days)}, {said}"
         if len(line.sessions) > 2:
             change = "more than chance explains" if last.real else "too little to tell"

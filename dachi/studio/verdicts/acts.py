@@ -6,10 +6,13 @@ from datetime import date
 
 from dachi.core.catalogue.poses import Pose
 from dachi.core.words import Place
-from dachi.store import goals
+from dachi.store import doubts, goals
+from dachi.store.doubts import Said
 from dachi.store.practitioners import Practitioner
 from dachi.studio.acting import acting
 from dachi.studio.practice import acts as practice
+from dachi.studio.records import Assessment
+from dachi.studio.verdicts import questions
 from dachi.studio.visits.intake import Refused
 from dachi.studio.work import Work
 
@@ -38,6 +41,21 @@ def set_goal(
                     mode=mode, target=target, due_on=due.isoformat() if due is not None else None,
                     took_over=measure.follows,
                 )  # fmt: skip
+
+
+def say(work: Work, visit: Assessment, key: str, answer: str) -> None:
+    """Keep what a coach says of a visit that looks like a slip; nothing takes it back.
+
+    Raises Refused.
+    """
+    asked = questions.asked_by(visit, key)
+    known = [s for s in Said if s.value == answer]
+    if asked is None or (answer and not known):
+        raise Refused("That is not asked here any more: load the page again.")
+    if known and known[0] not in questions.ANSWERS[asked[1]]:
+        raise Refused("That is no answer to this question.")
+    with acting(work, visit.practitioner_id):
+        doubts.say(work.db, work.coach, asked, known[0] if known else None)
 
 
 def close_goal(work: Work, goal_id: int) -> int | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 from dachi.core.catalogue.poses import Measure, Pose
@@ -16,7 +17,7 @@ from dachi.store import assessments, goals
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
 from dachi.studio.verdicts import overview, summaries
-from dachi.studio.verdicts.histories import day_number, family_now
+from dachi.studio.verdicts.histories import date_of, day_number, family_now
 from dachi.studio.verdicts.summaries import judged, label_of
 from dachi.studio.work import Work
 
@@ -73,6 +74,7 @@ def drawn(
         Note(day_number(n.on_date), n.kind, f"{say_day(n.on_date)}: {n.text}")
         for n in goals.notes_of(work.db, work.coach, who.id)
     ]
+    notes += _hands(asked.series)
     legend = charts.Legend(
         lambda tid: bench(tid, False),
         {v.id: say_day(v.taken_at) for v in visits},
@@ -81,6 +83,22 @@ def drawn(
     )
     title = f"{asked.pose.name}: {asked.label} of {who.call_name}"
     return charts.draw(asked.series, title, legend, target, notes, style)
+
+
+def _hands(series: Series) -> list[Note]:
+    """Where somebody else marks from then on, or things were said to stand otherwise."""
+    sessions = sorted(
+        {(s.day, s.hands) for line in series.lines for s in line.sessions if s.hands.strip("|")}
+    )
+    found = []
+    for (_, before), (day, now) in pairwise(sessions):
+        marker, set_up, *_ = now.split("|")
+        on = say_day(date_of(day).isoformat())
+        if marker != before.split("|")[0]:
+            found.append(Note(day, "hand", f"{on}: marked by {marker}"))
+        elif set_up != before.split("|")[1]:
+            found.append(Note(day, "set-up", f"{on}: set up otherwise"))
+    return found
 
 
 def numbers(work: Work, who: Practitioner, asked: Asked) -> dict[str, Any]:
@@ -102,7 +120,7 @@ def numbers(work: Work, who: Practitioner, asked: Asked) -> dict[str, Any]:
                     line.since_first,
                     "first assessment",
                     unit,
-                    *staged.get((line.side, line.mode), (None, "")),
+                    staged.get((line.side, line.mode)),
                 ),
                 wording.say_gain(line.since_last, "last", unit),
                 overview.trend_words(line, unit),

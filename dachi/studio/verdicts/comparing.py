@@ -102,7 +102,7 @@ def say_difference(
     whole = one is line.sessions[0] and two is line.sessions[-1]
     change = gain(one, two, series.better)
     stage, why = staged if whole else (stage_of(change.real, False), "")
-    visits = wording.say_gain(change, "earlier visit", unit, stage, why)
+    visits = wording.say_gain(change, "earlier visit", unit, (stage, why))
     return (
         wording.say_two_shots(gain(first, second, series.better), unit),
         f"Their visits, all trials together: {visits}",

@@ -14,6 +14,10 @@ from dachi.core.judging.series import Series, TrialValue
 from dachi.data import catalogue, scatter_priors
 from dachi.store.goals import Goal
 from dachi.store.markings import Charted
+from dachi.studio.verdicts.questions import Doubted
+
+#: Of somebody nothing is doubted of.
+NOTHING = Doubted()
 
 
 def family_of(pose: Pose, family: str) -> tuple[Measure, ...]:
@@ -28,8 +32,12 @@ def family_now(goal: Goal) -> str:
     return catalogue().pose(goal.pose).followed(goal.family) if known else goal.family
 
 
-def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[TrialValue]:
-    """Turn stored readings of a pose into what a series is built from."""
+def trial_values(
+    rows: Iterable[Charted], pose: Pose, family: str, set_ups: Sequence[str] = ()
+) -> list[TrialValue]:
+    """Turn stored readings of a pose into what a series is built from; ``set_ups`` are moments
+    (ISO) from which on things stood otherwise.
+    """
     shown = {m.id: m for m in family_of(pose, family)}
     at = (
         pose.likeness.measure
@@ -69,6 +77,8 @@ def trial_values(rows: Iterable[Charted], pose: Pose, family: str) -> list[Trial
             ),
             beside.get(row.trial_id, {}),
             row.sd_change,
+            row.marker,
+            str(sum(at <= row.taken_at for at in set_ups) or ""),
         )
         for row in own
     ]
@@ -85,12 +95,16 @@ def series_of(
     best: bool = False,
     still: Collection[int] = (),
     hurt: Collection[int] = (),
+    doubted: Doubted = NOTHING,
 ) -> Series:
-    """Build the series of one measure of a pose (see ``judging.series``)."""
+    """Build the series of one measure of a pose (see ``judging.series``), what is ``doubted`` of
+    it counted wide.
+    """
     own = family_of(pose, family)
     headline = own[0].family == pose.headline.family
-    return judging.build(
-        trial_values(rows, pose, family),
+    rows = list(rows)
+    found = judging.build(
+        trial_values(rows, pose, family, doubted.set_ups(rows)),
         better=own[0].better,
         likeness=pose.likeness if headline else None,
         include=include,
@@ -102,7 +116,9 @@ def series_of(
         best=best,
         still=still,
         hurt=hurt,
+        kept=doubted.kept_trials(rows),
     )
+    return doubted.counted(found, pose, family)
 
 
 EPOCH = datetime.fromtimestamp(0)

@@ -13,6 +13,7 @@ from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
 from dachi.core.judging import stages, wording
 from dachi.core.judging import trend as trends
+from dachi.core.judging.best import since_best
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.judging.scatter import Evidence
 from dachi.core.judging.series import Gain, Line, Series, Verdict
@@ -26,20 +27,22 @@ from dachi.store.summaries import (
     Change,
     FamilySummary,
     LineSummary,
+    Lost,
     News,
     NewsKind,
     PoseSummary,
 )
 from dachi.studio import versions
+from dachi.studio.phrases import say_day
+from dachi.studio.verdicts import questions
 from dachi.studio.verdicts.histories import date_of, family_of, series_of
+from dachi.studio.verdicts.questions import Doubted
 from dachi.studio.work import Work
 
 Staged = tuple[Stage | None, str]
 
 #: Visits a small chart shows.
 SHOWN_VISITS = 24
-#: Degrees a week below which practice is not taking anybody anywhere soon.
-USEFUL_RATE = 0.75
 
 
 def others_for(
@@ -83,8 +86,9 @@ def judged(
         hurt = day_states.hurting(work.db, work.coach, practitioner_id)
         rows = charted(work, practitioner_id, pose)
         found = series_of(
-            rows, pose, family, include, known, prefer, best=best, still=still, hurt=hurt
-        )
+            rows, pose, family, include, known, prefer, best=best, still=still, hurt=hurt,
+            doubted=questions.of(work, practitioner_id),
+        )  # fmt: skip
         if stamp:
             _KEPT[key] = found
             while len(_KEPT) > _MOST_KEPT:
@@ -119,12 +123,15 @@ def renew(work: Work, practitioner_id: int, anew: Collection[str] = ()) -> None:
     """
     person = _Person.of(work, practitioner_id)
     known = stored.stamps(work.db, work.coach, practitioner_id)
-    changed = False
-    for pose_id in sorted({*person.rows, *known}):
+    poses = sorted({*person.rows, *known})
+    changed = any(known.get(p) != person.made_from(p) or p in anew for p in poses)
+    if changed:
+        # One visit says something of another: what is doubtful is told over all lines first.
+        person = _looked_at(work, person)
+    for pose_id in poses:
         stamp = person.made_from(pose_id)
         if known.get(pose_id) == stamp and pose_id not in anew:
             continue
-        changed = True
         if pose_id in catalogue() and pose_id in person.rows:
             _derive(work, person, catalogue().pose(pose_id), stamp)
         else:
@@ -144,6 +151,7 @@ class _Person:
     hurt: frozenset[int]
     #: Where it hurt at the newest visit or shortly before.
     hurting: str | None
+    doubted: Doubted
 
     @classmethod
     def of(cls, work: Work, practitioner_id: int) -> _Person:
@@ -157,14 +165,43 @@ class _Person:
             practitioner_id, rows, who is not None and who.schools.get("trials") == "best",
             frozenset(assessments.still(*asked)), frozenset(day_states.hurting(*asked)),
             _hurting(work, practitioner_id, newest) if newest else None,
+            questions.of(work, practitioner_id),
         )  # fmt: skip
 
     def made_from(self, pose_id: str) -> str:
         own = self.rows.get(pose_id, [])
         visits = {r.assessment_id for r in own}
         text = repr((own, self.best, sorted(self.still & visits), sorted(self.hurt & visits),
-                     self.hurting))  # fmt: skip
+                     self.hurting, self.doubted.of_pose(pose_id)))  # fmt: skip
         return f"{versions.judging()}:{hashlib.sha256(text.encode()).hexdigest()[:16]}"
+
+
+#: Visits that are looked over for slips: the first ones and the newest.
+FIRST_VISITS, NEWEST_VISITS = 2, 10
+
+
+def _looked_at(work: Work, person: _Person) -> _Person:
+    """A person with what is doubtful of their visits told again, and kept."""
+    visits = sorted({_taken(r) for own in person.rows.values() for r in own})
+    near = {v for _, v in (*visits[:FIRST_VISITS], *visits[-NEWEST_VISITS:])}
+    series = {}
+    for pose_id, rows in person.rows.items():
+        if pose_id not in catalogue() or catalogue().pose(pose_id).families[0].unit != "deg":
+            continue
+        pose = catalogue().pose(pose_id)
+        family = pose.families[0].family
+        known = others_for(work, person.id, pose_id, family)
+        series[pose_id] = series_of(
+            [r for r in rows if r.assessment_id in near], pose, family, (), known, None,
+            best=person.best, still=person.still, hurt=person.hurt,
+            doubted=replace(person.doubted, doubts=()),
+        )  # fmt: skip
+    found = questions.looked(person.doubted, series)
+    # A day on which it hurt is explained: its loss is said at once, and not asked about.
+    hurt = person.hurt | ({visits[-1][1]} if visits and person.hurting else set())
+    kept = [d for d in found.doubts if d.assessment_id not in hurt]
+    questions.keep(work, person.id, kept)
+    return replace(person, doubted=questions.of(work, person.id))
 
 
 def _taken(row: Charted) -> tuple[str, int]:
@@ -182,7 +219,7 @@ def _derive(work: Work, person: _Person, pose: Pose, stamp: str) -> None:
         known = others_for(work, person.id, pose.id, measure.family)
         series = series_of(
             rows, pose, measure.family, (), known, None,
-            best=person.best, still=person.still, hurt=person.hurt,
+            best=person.best, still=person.still, hurt=person.hurt, doubted=person.doubted,
         )  # fmt: skip
         if not series.lines:
             continue
@@ -198,13 +235,18 @@ def _derive(work: Work, person: _Person, pose: Pose, stamp: str) -> None:
 Key = tuple[str, str, str, str]
 
 
+def _key(d: PoseSummary, f: FamilySummary, x: LineSummary) -> Key:
+    return d.pose, f.family, x.side, x.mode
+
+
 def settle(work: Work, practitioner_id: int) -> None:
     """Say of every line of a person whether it is confirmed, and what that is news of."""
     found = stored.of_practitioner(work.db, work.coach, practitioner_id)
-    lines = {
-        (d.pose, f.family, x.side, x.mode): x for d in found for f in d.families for x in f.lines
-    }
+    lines = {_key(d, f, x): x for d in found for f in d.families for x in f.lines}
     sure = stages.confirmed_lines((k, x.visit, x.standing) for k, x in lines.items())
+    signs = stages.first_signs((k, x.visit, x.first) for k, x in lines.items())
+    gone = stages.lost_lines((k, x.visit, x.lost) for k, x in lines.items())
+    gone_before = stages.lost_lines((k, x.visit_before, x.lost_before) for k, x in lines.items())
     before = stages.confirmed_lines((k, x.visit_before, x.stood) for k, x in lines.items())
     newest = max((x.taken_at or "" for x in lines.values()), default="")
     latest = next((x for x in lines.values() if x.taken_at == newest), None)
@@ -214,15 +256,16 @@ def settle(work: Work, practitioner_id: int) -> None:
             replace(
                 f,
                 lines=tuple(
-                    _staged(x, (d.pose, f.family, x.side, x.mode) in sure) for x in f.lines
+                    _staged(x, *(_key(d, f, x) in known for known in (sure, signs, gone)))
+                    for x in f.lines
                 ),
             )
             for f in d.families
         )
         told = []
         for own, x in ((f, x) for f in families for x in f.lines if x.taken_at == newest):
-            known = (d.pose, own.family, x.side, x.mode) in before
-            if (news := _told(x, own.unit, known, hurting)) is not None:
+            key = _key(d, own, x)
+            if (news := _told(x, own.unit, key in before, key in gone_before, hurting)) is not None:
                 kind, words, pained = news
                 text = f"{named(d.pose, x)}: {words}"
                 line = (x.side, x.mode)
@@ -230,14 +273,16 @@ def settle(work: Work, practitioner_id: int) -> None:
         stored.settle(work.db, work.coach, practitioner_id, d.pose, families, told)
 
 
-def _staged(x: LineSummary, sure: bool) -> LineSummary:
+def _staged(x: LineSummary, sure: bool, sign: bool, gone: bool) -> LineSummary:
     """A line with the stages of its changes."""
-    sign = 1.0 if x.better == "higher" else -1.0
+    if x.lost is not None:
+        x = replace(x, lost=replace(x.lost, confirmed=gone))
+    way = 1.0 if x.better == "higher" else -1.0
     first, last = x.first, x.last
     if first is not None:
-        stage = stages.stage_of(first.real, sure)
+        stage = stages.stage_of(sign, sure)
         why = x.standing.why if sure and x.standing is not None else ""
-        verdict = stages.verdict_of(sign * first.change, stage)
+        verdict = stages.verdict_of(way * first.change, stage)
         first = replace(first, stage=stage, verdict=verdict, why=why)
     if last is not None:
         onward = sure and first is not None and first.change * last.change > 0.0
@@ -264,7 +309,7 @@ def _hurting(work: Work, practitioner_id: int, newest: Charted | LineSummary) ->
 
 
 def _told(
-    x: LineSummary, unit: str, known: bool, hurting: str | None
+    x: LineSummary, unit: str, known: bool, gone: bool, hurting: str | None
 ) -> tuple[NewsKind, str, bool] | None:
     """The one thing worth saying of a line's newest session, and whether it hurt as well."""
     first, last = x.first, x.last or x.first
@@ -277,6 +322,10 @@ def _told(
         over = wording.span(first.days)
         why = f", {first.why}" if first.why else ""
         return kind, f"{size} over {over}{why}: a confirmed {kind}", False
+    if x.lost is not None and x.lost.confirmed and not gone:
+        size = f"{wording.signed(x.lost.change, unit)} ± {wording.plain(x.lost.mdc, unit)}"
+        best = f"{wording.plain(x.lost.best, unit)} on {say_day(date_of(x.lost.day).isoformat())}"
+        return NewsKind.LOSS, f"{size} from the best ({best}): a confirmed loss", False
     if x.flat is not None:
         return NewsKind.PLATEAU, f"no change for {wording.span(x.flat)}", False
     return None
@@ -391,7 +440,16 @@ def _line(line: Line, taken: dict[int, str], *, flat: bool) -> LineSummary:
         flat=_new_plateau(line) if flat else None,
         better=line.better,
         course=_course(line),
+        lost=_lost(line),
+        lost_before=_lost(replace(line, sessions=line.sessions[:-1])),
     )
+
+
+def _lost(line: Line) -> Lost | None:
+    found = since_best(line)
+    if found is None:
+        return None
+    return Lost(found.best, found.at.day, found.change, found.mdc, found.p, found.lost)
 
 
 def _course(line: Line) -> tuple[tuple[float, float], ...]:
@@ -406,20 +464,14 @@ def _change(gain: Gain | None) -> Change | None:
     if gain is None:
         return None
     days = gain.later.day - gain.earlier.day
-    return Change(gain.change, gain.mdc, gain.verdict, days, gain.real)
+    return Change(gain.change, gain.mdc, gain.verdict, days, gain.real, p=gain.p)
 
 
 def _new_plateau(line: Line) -> float | None:
-    """Days of a plateau worth a word: certain enough to rule a useful rate out, and new."""
+    """Days of a plateau worth a word: a new one."""
     flat = trends.plateau(line)
-    slope = trends.trend(line)
-    if flat is None or slope is None:
-        return None
-    fastest = slope.high if line.better == "higher" else -slope.low
     before = replace(line, sessions=line.sessions[:-1])
-    if fastest > USEFUL_RATE or trends.plateau(before) is not None:
-        return None
-    return flat.days
+    return None if flat is None or trends.plateau(before) is not None else flat.days
 
 
 def stale_from_now(work: Work) -> None:

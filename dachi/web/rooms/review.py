@@ -14,7 +14,8 @@ from dachi.studio.bench.around import Around
 from dachi.studio.lists import catalogue
 from dachi.studio.phrases import moment_of
 from dachi.studio.records import Assessment
-from dachi.studio.verdicts import comparing, conclusions, reports
+from dachi.studio.verdicts import acts as judging
+from dachi.studio.verdicts import comparing, conclusions, questions, reports
 from dachi.studio.visits import acts
 from dachi.studio.visits import sheets as visits
 from dachi.web.private_links import until_address
@@ -53,10 +54,23 @@ def _page(visit: Assessment, typed: Mapping[str, str] | None = None) -> str:
         typed=typed or {},
         state=records.state(work(), visit.id),
         news=reports.news_of(work(), visit),
+        questions=questions.at_visit(work(), visit),
         felt=records.say_felt(records.felt_at(work(), visit.id)),
         until=until_address(link.nonce) if link else None,
         size=(comparing.WIDTH, comparing.HEIGHT),
     )
+
+
+@room.post("/a/<int:aid>/answer")
+@login_required
+def answer(aid: int) -> Response:
+    """Keep what a coach says of a visit that looks like a slip."""
+    visit = own_assessment(aid)
+    try:
+        judging.say(work(), visit, request.form.get("asked", ""), request.form.get("answer", ""))
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(url_for("review.page", aid=aid, _anchor="questions"))
 
 
 @room.post("/a/<int:aid>/sign-off")

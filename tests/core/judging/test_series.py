@@ -160,7 +160,7 @@ class Words(unittest.TestCase):
         rows += trials((1, 0, 80, 80), (3, 56, 81, 81), side="right")
         s = build(rows)
         text = headline_sentence(s)
-        self.assertRegex(text, r"Left passive \+15° ± \d+° over 8 weeks, a first sign")
+        self.assertRegex(text, r"Left passive \+12° ± \d+° over 8 weeks, a first sign")
         self.assertRegex(text, r"Right passive \+1° ± \d+° over 8 weeks, no change we could detect")
         told = {("left", "passive"): (Stage.CONFIRMED, "seen at the last two visits")}
         self.assertIn(
@@ -170,7 +170,7 @@ class Words(unittest.TestCase):
         since = s.lines[0].since_first
         self.assertRegex(
             say_gain(since, "first assessment"),
-            r"\+15° ± \d+° since the first assessment \(8 weeks\), a first sign of a gain",
+            r"\+12° ± \d+° since the first assessment \(8 weeks\), a first sign of a gain",
         )
         self.assertEqual(say_gain(None, "last"), "Nothing to compare with yet.")
         self.assertIn("one assessment so far", headline_sentence(build(trials((1, 0, 70)))))

@@ -65,9 +65,12 @@ class Slope(unittest.TestCase):
 
 class Plateaus(unittest.TestCase):
     def test_flat_and_rising(self) -> None:
-        flat = [(i, 14.0 * i, 70 + v, 70 + v) for i, v in enumerate((0, 0.8, -0.6, 0.4, 0.1))]
+        values = (0, 0.8, -0.6, 0.4, 0.1, -0.3, 0.5)
+        flat = [(i, 14.0 * i, 70 + v, 70 + v) for i, v in enumerate(values)]
         found = plateau(line(*flat))
+        # Seven visits tell how little days differ; four of somebody unknown rule no pace out.
         self.assertEqual((found.sessions, found.days), (4, 42.0))
+        self.assertIsNone(plateau(line(*flat[:4])))
         self.assertIsNone(plateau(line(*straight(1.5, 5))))
         self.assertIsNone(plateau(line(*flat[:3])))
 

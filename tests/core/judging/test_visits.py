@@ -70,10 +70,17 @@ class Told(unittest.TestCase):
         one = [trial(i, v, i) for i, v in enumerate((60.0, 66.0, 61.0, 67.0))]
         two = [*one, *(replace(t, side="right", trial_id=t.trial_id + 9) for t in one)]
         alone_, both = (build(rows).evidence["passive"] for rows in (one, two))
-        self.assertAlmostEqual(both.between, 2 * 0.8 * alone_.between)
-        self.assertAlmostEqual(both.between_df, 2 * 0.8 * 2)
         self.assertAlmostEqual(both.cross, alone_.between)
-        self.assertEqual(both.cross_df, 2.0)
+        self.assertEqual((both.cross_df, both.between_df), (2.0, 4.0))
+
+        # Told by many such people the day is known as if one side had been measured, or twice as
+        # many: two sides that agree in everything are worth one (1 / (1 + 1)).
+        def spread(one):
+            return estimate([Evidence(within=4e5, within_df=1e5), *[one] * 40]).spread[0]
+
+        apart = replace(both, cross=0.0)
+        self.assertAlmostEqual(spread(both) / spread(alone_), 1.0, delta=0.15)
+        self.assertLess(spread(apart), 0.7 * spread(both))
 
     def test_five_people_tell_who_is_usual(self) -> None:
         steady = [Evidence(40.0, 10.0, 40.0, 10.0, 0.5)] * 4
