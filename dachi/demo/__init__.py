@@ -31,6 +31,7 @@ from dachi.studio.acting import acting
 from dachi.studio.bench import acts
 from dachi.studio.bench.around import surroundings
 from dachi.studio.practice import acts as practice_acts
+from dachi.studio.record import readings_in
 from dachi.studio.verdicts import summaries
 from dachi.studio.visits import intake
 from dachi.studio.visits import sheets as visits
@@ -44,6 +45,10 @@ STUDIO = FOLDER / "studio.json"
 
 #: Who came today and whose photographs, with corner cards, wait to be marked.
 WAITING, PHOTOGRAPHS = "Tavi", Path(__file__).parent / "waiting"
+
+
+#: Who came with readings another coach had written down, and the table: weeks ago, by whom.
+WITH_A_TABLE, TABLE = "Bryn", Path(__file__).parent / "table.csv"
 
 
 def fill(folder: Path, clock: Clock) -> None:
@@ -61,6 +66,7 @@ def fill(folder: Path, clock: Clock) -> None:
             work = Work(db, folder, coach.id)
             people = [_add_person(work, person) for person in studio["people"]]
             summaries.anew(work, people)
+        _add_from_table(work)
         practice_acts.renew_weeks(work)
         for waiting in photos.unseen(work.db, work.coach):
             intake.look_over(work, waiting.trial)
@@ -112,6 +118,23 @@ def _add_visit(work: Work, pid: int, visit: dict[str, Any]) -> None:
     day_states.save(work.db, work.coach, aid, state)
     for shot in visit["shots"]:
         _add_shot(work, aid, shot)
+
+
+def _add_from_table(work: Work) -> None:
+    """Somebody measured by one coach, then by another: a slip to ask about, a loss from a best."""
+    with acting(work):
+        pid = practitioners.add(work.db, work.coach, WITH_A_TABLE, birth_year=1988)
+    rows = [line.split(",", 1) for line in TABLE.read_text("utf-8").splitlines()]
+    at = {weeks: work.now() - timedelta(weeks=int(weeks)) for weeks in {r[0] for r in rows[1:]}}
+    days = {weeks: f"{then:%Y-%m-%d} 18:00" for weeks, then in at.items()}
+    text = "\n".join([f"taken_at,{rows[0][1]}", *(f"{days[w]},{rest}" for w, rest in rows[1:])])
+    _, table = readings_in.table_of(text)
+    who = practitioners.get(work.db, work.coach, pid)
+    assert who is not None
+    readings_in.take_in(work, who, readings_in.check(table, table.guess(), work.now()))
+    asked = (work.now() - timedelta(weeks=2)).date().isoformat()
+    preparation.give_consent(work.db, work.coach, pid, given_on=asked, scope="measure")
+    preparation.answer_screening(work.db, work.coach, pid, answered_on=asked, yes=[])
 
 
 def _add_waiting(work: Work, pid: int) -> None:

@@ -11,7 +11,7 @@ from dachi.errors import NotDone
 
 HEADER = (
     "practitioner", "taken_at", "warmth", "pose", "variant", "side", "mode", "trial", "measure",
-    "value", "sd", "unit", "method", "status", "overruled", "prop_height_cm",
+    "value", "sd", "unit", "method", "status", "overruled", "prop_height_cm", "marker",
 )  # fmt: skip
 
 #: Cells that a spreadsheet would take for a formula start with one of these.
@@ -52,12 +52,13 @@ _SYNONYMS = {
     "sd": ("error", "standard deviation"),
     "warmth": ("warm", "warm up"),
     "prop_height_cm": ("prop", "height", "prop height"),
+    "marker": ("measured by", "by", "who", "coach"),
 }
 #: What a table of readings must have, and what it may.
 NEEDED = ("taken_at", "pose", "value")
 TAKEN_IN = (
     "taken_at", "pose", "side", "mode", "value", "trial", "measure", "sd", "warmth", "variant",
-    "method", "status", "overruled", "prop_height_cm",
+    "method", "status", "overruled", "prop_height_cm", "marker",
 )  # fmt: skip
 
 

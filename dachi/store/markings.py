@@ -108,13 +108,14 @@ def save(
     cursor = db.execute(
         "INSERT INTO marking (trial_id, number, marks, mark_sds, level, corners, facing, author,"
         " overrule_reason, marked, once_key, created_at, seen, lent_from, marker)"
-        f" SELECT {', '.join('?' * 14)}, name FROM coach WHERE id = ?",
+        f" SELECT {', '.join('?' * 14)}, coalesce(nullif(?, ''), name) FROM coach WHERE id = ?",
         (
             trial_id, last + 1, _dump(marking.marks), _dump(marking.mark_sds),
             _dump(marking.level) if marking.level else None,
             _dump(marking.corners) if marking.corners else None,
             marking.facing, marking.author, marking.overrule_reason, marking.marked or "eye",
-            once_key, db.now(), _dump(sorted(marking.seen)), marking.lent_from, coach_id,
+            once_key, db.now(), _dump(sorted(marking.seen)), marking.lent_from, marking.marker,
+            coach_id,
         ),
     )  # fmt: skip
     db.execute("UPDATE trial SET marked = 1 WHERE id = ?", (trial_id,))

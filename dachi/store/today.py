@@ -29,6 +29,8 @@ class Seen:
     pain: tuple[str, str] | None = None
     consent_missing: bool = False
     wrote: str = ""
+    #: The newest visit of which something is asked that nobody answered, and how much.
+    asked: tuple[int, int] | None = None
 
 
 def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> list[Seen]:
@@ -39,6 +41,7 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
     pain = _pain(db, coach_id, pain_since)
     agreed = _agreed(db, coach_id)
     wrote = _wrote(db, coach_id)
+    asked = _asked(db, coach_id, news_since)
     rows = db.execute(
         "SELECT p.id, p.call_name, p.next_visit_at,"
         " (SELECT count(*) FROM assessment a WHERE a.practitioner_id = p.id) AS assessments,"
@@ -54,7 +57,7 @@ def everybody(db: Database, coach_id: int, news_since: str, pain_since: str) -> 
                 r["id"], r["call_name"], read_moment(r["next_visit_at"]), r["assessments"],
                 r["last_at"], first, count, tuple(looks.get(r["id"], ())),
                 tuple(news.get(r["id"], ())), pain.get(r["id"]), r["id"] not in agreed,
-                wrote.get(r["id"], ""),
+                wrote.get(r["id"], ""), asked.get(r["id"]),
             )
         )  # fmt: skip
     return found
@@ -81,6 +84,20 @@ def _news(db: Database, coach_id: int, since: str) -> dict[int, list[News]]:
     ):
         found.setdefault(r["practitioner_id"], []).extend(read_news(r["news"]))
     return found
+
+
+def _asked(db: Database, coach_id: int, since: str) -> dict[int, tuple[int, int]]:
+    rows = db.execute(
+        "SELECT d.practitioner_id, d.assessment_id, count(*) AS count FROM doubt d"
+        " JOIN practitioner p ON p.id = d.practitioner_id"
+        " JOIN assessment a ON a.id = d.assessment_id"
+        " LEFT JOIN doubt_answer s ON s.assessment_id = d.assessment_id AND s.what = d.what"
+        " AND s.pose = d.pose AND s.side = d.side AND s.mode = d.mode"
+        " WHERE p.coach_id = ? AND a.taken_at >= ? AND s.id IS NULL"
+        " GROUP BY d.practitioner_id, d.assessment_id ORDER BY d.day",
+        (coach_id, since),
+    )
+    return {r["practitioner_id"]: (r["assessment_id"], r["count"]) for r in rows}
 
 
 def _looks(db: Database, coach_id: int) -> dict[int, list[tuple[str, str | None]]]:

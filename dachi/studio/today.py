@@ -29,6 +29,7 @@ class Group(StrEnum):
     WROTE = "Wrote to you"
     COMING = "Coming"
     MARKING = "Photographs to mark"
+    ASKED = "Something to ask about a reading"
     CHANGED = "What changed"
     DUE = "Due for a look"
     NEW = "Not measured yet"
@@ -45,6 +46,7 @@ class Action(StrEnum):
     ASSESS = "New assessment"
     RECORD = "See the record"
     READ = "Read and answer"
+    REVIEW = "Look and say"
 
 
 @dataclass(frozen=True)
@@ -137,6 +139,9 @@ def _entry(who: Seen, today: date) -> TodayEntry | None:
         plural = "s" if who.unmarked != 1 else ""
         words = f"{who.unmarked} photograph{plural} to mark"
         found.append((Group.MARKING, Action.MARK, [("watch", words)]))
+    if who.asked:
+        words = "a reading looks like a slip" if who.asked[1] == 1 else "readings look like slips"
+        found.append((Group.ASKED, Action.REVIEW, [("watch", f"{words}: was it so?")]))
     if who.news:
         told = [(n.kind.value, n.text) for n in who.news[:MOST_NEWS]]
         found.append((Group.CHANGED, Action.PROGRESS, told))

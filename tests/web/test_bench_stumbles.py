@@ -180,7 +180,9 @@ class TrialsApart(Bench):
             said = self.saved(tid, self.marks_form(truth))
             tids.append(tid)
         self.assertRegex(said, r"left passive read (59|60|61)° and (99|100|101)°: further apart")
-        self.assertIn("further apart than their", self.page(f"/a/{self.aid}/review"))
+        page = self.page(f"/a/{self.aid}/review")
+        self.assertIn("trials of this visit lie too far apart", page)
+        self.assertIn("A slip: wrong side, pose or mark", page)
 
     def test_trials_as_they_scatter_are_not(self) -> None:
         for number, value in enumerate((74.0, 79.0), start=1):

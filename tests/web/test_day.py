@@ -285,7 +285,7 @@ class Closing(Day):
             tid = int(self.upload(aid, data).headers["Location"].rsplit("/", 1)[1])
             self.post(f"/t/{tid}/save", self.marks_form(truth))
         page = self.text(self.client.get(f"/a/{aid}/review"))
-        self.assertRegex(page, r"\+2[1-5]° ± \d+° since the first time, a first sign")
+        self.assertRegex(page, r"\+1[5-9]° ± \d+° since the start, a first sign")
         self.assertRegex(page, r"\+1[3-7]° ± \d+°")
         self.assertEqual(page.count("<figure"), 2)
         self.assertIn(written_ago(56), page)

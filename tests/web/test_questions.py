@@ -2,11 +2,12 @@
 
 from dachi.core.judging.doubts import What
 from dachi.data import catalogue
-from dachi.store import doubts
+from dachi.store import doubts, practitioners
 from dachi.store.doubts import Said
+from dachi.studio.record import readings_in
 from dachi.studio.verdicts import questions
 from dachi.studio.verdicts.summaries import anew, judged, of_practitioner
-from tests.support import LEG_RAISE, Pages  # noqa: F401
+from tests.support import CLOCK, LEG_RAISE, day_ago
 from tests.web.test_progress import History
 
 LEFT, RIGHT = (LEG_RAISE, "left", "passive"), (LEG_RAISE, "right", "passive")
@@ -117,3 +118,21 @@ class Asked(History):
         self.assertFalse(after.real)
         self.assertGreater(after.mdc, before.mdc)
         self.assertIn("Oska", self.get(f"/p/{self.pid}?pose={LEG_RAISE}"))
+
+    def test_a_table_names_who_measured(self) -> None:
+        """A history that came as a table is another hand's from the visit where the name changes."""
+        rows = [
+            (7 * (9 - n), "Keld" if n < 4 else "Wenna", 70 + (6 if n > 3 else 0)) for n in range(8)
+        ]
+        days = {w: day_ago(w) for w, _, _ in rows}
+        text = "date,pose,side,mode,value,measured by\n" + "".join(
+            f"{days[w]} 18:00,supine-leg-raise,left,passive,{v},{who}\n" for w, who, v in rows
+        )
+        _, table = readings_in.table_of(text)
+        checked = readings_in.check(table, table.guess(), CLOCK.local())
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        self.assertEqual(readings_in.take_in(self.work, who, checked).taken, 8)
+        hands = [s.hands.split("|")[0] for s in self.line().sessions]
+        self.assertEqual(hands, ["Keld"] * 4 + ["Wenna"] * 4)
+        self.assertIn(",Keld", self.get(f"/p/{self.pid}/readings.csv"))

@@ -24,7 +24,6 @@ from statistics import fmean, median
 from dachi.core.catalogue.poses import Likeness
 from dachi.core.catalogue.scatter_priors import Prior
 from dachi.core.judging.scatter import (
-    Z95,
     Evidence,
     Scatter,
     Variance,
@@ -358,7 +357,9 @@ def alone(line: Line, trial_id: int) -> SessionValue | None:
 
 
 def pooled(sessions: Sequence[SessionValue]) -> SessionValue:
-    """Some sessions of one line as one level of it, each weighed by what it leaves open."""
+    """Some sessions of one line as one level of it, each weighed by what it leaves open; where it
+    is shown it is the first.
+    """
     inverse = [1.0 / s.opened for s in sessions]
     weights = [w / sum(inverse) for w in inverse]
 
@@ -380,7 +381,6 @@ def pooled(sessions: Sequence[SessionValue]) -> SessionValue:
         known=squared([s.known for s in sessions]),
         doubt=squared([s.doubt for s in sessions]),
         early=squared([s.early for s in sessions]),
-        trial_ids=tuple(t for s in sessions for t in s.trial_ids),
     )
 
 
@@ -697,22 +697,6 @@ def _made_alike(
         like = s.value - likeness.slope * apart
         alike.append(replace(s, like=like, apart=likeness.sd * apart))
     return alike
-
-
-def disagreeing(
-    trials: Sequence[TrialValue], trial_sd: float = Prior.trial
-) -> tuple[TrialValue, TrialValue] | None:
-    """The two valid trials of one session, side and mode that lie too far apart to be one range.
-
-    Too far is beyond the 95 % interval of their difference: both readings' spread and the
-    scatter between repeated trials.
-    """
-    valid = sorted((t for t in trials if t.valid), key=lambda t: t.value)
-    if len(valid) < 2:
-        return None
-    low, high = valid[0], valid[-1]
-    limit = Z95 * math.sqrt(low.sd**2 + high.sd**2 + 2.0 * trial_sd**2)
-    return (low, high) if high.value - low.value > limit else None
 
 
 def differing(trial: TrialValue, chosen: tuple[str, ...]) -> frozenset[str]:

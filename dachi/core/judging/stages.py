@@ -25,11 +25,12 @@ LEVEL = 0.05
 #: How often a visit of an unchanged person may bring a first sign of anything.
 SIGN_LEVEL = 0.2
 #: How often a visit of an unchanged person may bring a confirmed loss from a best.
-LOST_LEVEL = 0.01
+LOST_LEVEL = 0.004
 #: Two ways lead to a confirmed change: each has this share of the level. They mostly agree, and
 #: what looks like a slip counts wide before, so that chance takes less than its half of each.
-EACH = 0.95
-#: A trend leans its way by one standard error at least without its last visit or its first.
+EACH = 0.85
+#: A trend leans its way by one standard error at least without its last visit or its first, and
+#: so does each of two visits that are one level.
 LEANS = 0.32
 
 Key = TypeVar("Key", bound=Hashable)

@@ -135,8 +135,8 @@ def plateau(line: Line, pace: float = USEFUL_RATE) -> Plateau | None:
         recent = sessions[-count:]
         found = slope_of(recent, line.better)
         first, last = recent[0], recent[-1]
-        # What rose and fell back at the last look stood still no more than what only rose.
-        if found is None or found.clear or any(gain(s, last).real for s in (first, recent[-2])):
+        # What rose and fell back stood still no more than what only rose.
+        if found is None or found.clear or any(gain(s, last).real for s in recent[:-1]):
             return None
         if max(found.high, -found.low) < pace:
             return Plateau(count, last.day - first.day)

@@ -151,6 +151,8 @@ def headline_sentence(
         if len(line.sessions) > 2:
             change = "more than chance explains" if last.real else "too little to tell"
             text += f"; {signed(last.change, unit)} since last time, {change}"
+        if last.later.doubt:
+            text += "; the last visit looks like a slip and counts wide until somebody says"
         parts.append(text + ".")
         parts += [x for x in (say_likeness(line),) if x]
     if series.included and any(s.other_conditions for x in series.lines for s in x.sessions):

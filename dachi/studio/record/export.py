@@ -107,7 +107,7 @@ def readings_csv(work: Work, who: Practitioner, pose_id: str | None = None) -> s
             who.call_name, r.taken_at, r.warmth, r.pose,
             compared_variant(known[r.pose], r.variant) if r.pose in known else "",
             r.side, r.mode, r.number, r.measure, r.value, r.sd, units.get((r.pose, r.measure), ""),
-            r.method, r.status, "yes" if r.overruled else "no", r.prop_cm,
+            r.method, r.status, "yes" if r.overruled else "no", r.prop_cm, r.marker,
         )
         for r in markings.charted(work.db, work.coach, who.id, pose_id)
     )  # fmt: skip

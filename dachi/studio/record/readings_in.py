@@ -40,6 +40,8 @@ MOST_TRIALS = 9
 #: Further than this from zero no reading lies.
 LIMITS = {"deg": 360.0, "cm": 300.0, "ratio": 100.0}
 CHECK = "elsewhere"
+#: A name of whoever measured is no longer than this.
+MOST_NAME = 60
 #: Of the picture that stands for a photograph there is not, px.
 SIZE = (960, 720)
 
@@ -63,6 +65,7 @@ class Row:
     retake: bool
     overruled: bool
     prop_cm: float | None
+    marker: str = ""
 
 
 @dataclass(frozen=True)
@@ -132,6 +135,7 @@ def _row(line: int, said: Mapping[str, str], today: datetime) -> Row:
         said.get("status", "") == "retake",
         said.get("overruled", "").lower() == "yes",
         prop,
+        said.get("marker", "").strip()[:MOST_NAME],
     )
 
 
@@ -323,7 +327,9 @@ def _keep(work: Work, aid: int, photo: int, number: int, rows: list[Row]) -> Non
     said = CheckResult(CHECK, "read elsewhere", 0.0, 0.0, "", 0.0, status, "Checked elsewhere.")
     result = Result("", first.method, first.pose.id, found, (said,), None, ())
     reason = "kept elsewhere" if any(r.overruled for r in rows) else ""
-    marking = Marking(marks={}, author="a table", overrule_reason=reason, marked="eye")
+    # Who measured is another hand than whoever takes the table in.
+    hand = first.marker or "a table"
+    marking = Marking(marks={}, author="a table", overrule_reason=reason, marked="eye", marker=hand)
     number = markings.save(work.db, work.coach, tid, marking)
     markings.keep_readings(work.db, work.coach, number, result, ELSEWHERE)
 

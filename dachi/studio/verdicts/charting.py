@@ -10,7 +10,8 @@ from typing import Any
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import series as judging
 from dachi.core.judging import wording
-from dachi.core.judging.series import Series
+from dachi.core.judging.best import since_best
+from dachi.core.judging.series import Line, Series
 from dachi.drawing import progress as charts
 from dachi.drawing.progress import Note
 from dachi.store import assessments, goals
@@ -95,10 +96,25 @@ def _hands(series: Series) -> list[Note]:
         marker, set_up, *_ = now.split("|")
         on = say_day(date_of(day).isoformat())
         if marker != before.split("|")[0]:
-            found.append(Note(day, "hand", f"{on}: marked by {marker}"))
+            found.append(Note(day, "other hand", f"{on}: marked by {marker}"))
         elif set_up != before.split("|")[1]:
             found.append(Note(day, "set-up", f"{on}: set up otherwise"))
     return found
+
+
+def _earned(line: Line) -> bool:
+    """Whether changes are counted from two visits and not from the first alone."""
+    return line.baseline is not None and line.baseline.visits < 1.0
+
+
+def _best(line: Line, unit: str) -> str:
+    """What is lost from the best, where something is."""
+    found = since_best(line)
+    if found is None or not found.lost:
+        return ""
+    size = f"{wording.signed(found.change, unit)} ± {wording.plain(found.mdc, unit)}"
+    best = wording.plain(found.best, unit)
+    return f"{size} from the best, {best} on {say_day(date_of(found.at.day).isoformat())}."
 
 
 def numbers(work: Work, who: Practitioner, asked: Asked) -> dict[str, Any]:
@@ -118,12 +134,12 @@ def numbers(work: Work, who: Practitioner, asked: Asked) -> dict[str, Any]:
                 line,
                 wording.say_gain(
                     line.since_first,
-                    "first assessment",
+                    "first two visits" if _earned(line) else "first assessment",
                     unit,
                     staged.get((line.side, line.mode)),
                 ),
                 wording.say_gain(line.since_last, "last", unit),
-                overview.trend_words(line, unit),
+                " ".join(x for x in (overview.trend_words(line, unit), _best(line, unit)) if x),
             )
             for line in series.lines
         ],

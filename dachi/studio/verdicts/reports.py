@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from dachi.core.catalogue.poses import Measure, Pose
 from dachi.core.judging import wording
@@ -11,8 +11,8 @@ from dachi.core.judging.series import (
     Gain,
     Series,
     SessionValue,
+    TrialValue,
     asymmetries,
-    disagreeing,
     gain,
     reserves,
 )
@@ -132,11 +132,18 @@ def trials_apart(
     """Sentences about trials of one visit that cannot both be right (one of them named)."""
     said = []
     for line in series.lines:
-        pair = disagreeing([t for t in line.trials if t.assessment_id == assessment_id])
+        own = [t for t in line.trials if t.assessment_id == assessment_id]
+        slips = {t for s in line.sessions for t in s.slips}
+        pair = _ends(own) if slips & {t.trial_id for t in own} else None
         if pair is not None and with_trial in (None, *(t.trial_id for t in pair)):
             where = line.mode if line.side == "both" else f"{line.side} {line.mode}"
             said.append(wording.say_disagreeing(*pair, where, unit))
     return tuple(said)
+
+
+def _ends(trials: Sequence[TrialValue]) -> tuple[TrialValue, TrialValue]:
+    ordered = sorted(trials, key=lambda t: t.value)
+    return ordered[0], ordered[-1]
 
 
 def said_apart(work: Work, at: Surroundings) -> list[str]:
@@ -163,7 +170,8 @@ def _now(
         today = line.sessions[at]
         before = line.sessions[:at]
         last = gain(before[-1], today, series.better) if before else None
-        first = gain(before[0], today, series.better) if len(before) > 1 else None
+        upto = replace(line, sessions=line.sessions[: at + 1])
+        first = upto.since_first if len(before) > 1 else None
         whole = first or last
         stage, why = stage_of(whole is not None and whole.real, False), ""
         own = known.get((line.side, line.mode))

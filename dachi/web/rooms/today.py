@@ -113,6 +113,9 @@ def _address(entry: TodayEntry) -> str:
             return url_for("assessments.new", pid=who.id)
         case Action.READ:
             return url_for("practise.page", pid=who.id, _anchor="words")
+        case Action.REVIEW:
+            visit = who.asked[0] if who.asked else 0
+            return url_for("review.page", aid=visit, _anchor="questions")
         case Action.RECORD:
             return url_for("practitioners.record", pid=who.id)
 

@@ -22,7 +22,6 @@ from dachi.core.judging.series import (
     asymmetries,
     build,
     differing,
-    disagreeing,
     gain,
     main_conditions,
     reserves,
@@ -89,16 +88,6 @@ class NeverNarrowerThanTheReadings(unittest.TestCase):
         (found,) = build(rows).lines[0].sessions
         self.assertAlmostEqual(found.value, (60 + 62 + 83 / 5) / 2.2)
         self.assertAlmostEqual(found.share, 1 / 2.2)
-
-    def test_trials_too_far_apart(self) -> None:
-        """1.96 root(1.5^2 + 2^2 + 2 x 2^2) = 7.398: beyond it both cannot be right."""
-        for apart, said in ((7.3, False), (7.5, True)):
-            rows = [reading(70.0, 1.5), reading(70.0 + apart, 2.0, trial=2)]
-            self.assertEqual(disagreeing(rows) is not None, said, apart)
-        low, high = disagreeing([reading(90.0, 1.0), reading(60.0, 1.0), reading(70.0, 1.0)])
-        self.assertEqual((low.value, high.value), (60.0, 90.0))
-        self.assertIsNone(disagreeing([reading(90.0, 1.0), reading(60.0, 1.0, valid=False)]))
-        self.assertIsNone(disagreeing([]))
 
 
 class TwoSessions(unittest.TestCase):

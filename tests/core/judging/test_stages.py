@@ -50,11 +50,11 @@ class Standings(unittest.TestCase):
         self.assertEqual(self.of(60, 60, 61, 61).why, "")
 
     def test_how_rare_it_is_by_chance(self) -> None:
-        """Two levels of two visits: 4 at root 2 times root 2, z 2, 4.55 %; of 0.95 of the level."""
+        """Two levels of two visits: 4 at root 2 times root 2, z 2, 4.55 %; of 0.85 of the level."""
         found = self.of(60, 60, 64, 64, every=1.0)
         assert found is not None
         # The slope of the four says more: 1.2 a day at 2 / root 5, z 1.79; the level counts.
-        self.assertAlmostEqual(found.p, 0.0455 / 0.95, places=3)
+        self.assertAlmostEqual(found.p, 0.0455 / 0.85, places=3)
         # Against the change of the first and last, a slope says nothing for it.
         against_it = self.of(60, 58, 50, 60.5)
         assert against_it is not None
