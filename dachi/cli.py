@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import itertools
 import json
 import os
 import signal
 import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -163,11 +165,34 @@ def _measure(name: str) -> int:
 
 def _judge(name: str) -> int:
     """Judge a history file; 0 when every history was judged, 1 when any was not."""
-    from dachi.data import catalogue, scatter_priors
-    from dachi.interchange.histories import MOST_BYTES, judge_line
+    from dachi.interchange.histories import MOST_BYTES
 
-    known, priors = catalogue(), scatter_priors()
-    return _answered(name, MOST_BYTES, lambda line: judge_line(line, known, priors))
+    return _answered(name, MOST_BYTES, _judged, spread=True)
+
+
+def _judged(line: bytes) -> dict[str, Any]:
+    from dachi.data import catalogue, scatter_priors
+    from dachi.interchange.histories import judge_line
+
+    return judge_line(line, catalogue(), scatter_priors())
+
+
+#: Lines that are answered at a time where all processors share the work, and from how many on.
+BATCH, WORTH_IT = 64, 32
+
+
+def _answers(
+    lines: Iterator[bytes], answer: Callable[[bytes], dict[str, Any]], spread: bool
+) -> Iterator[dict[str, Any]]:
+    """Answers in the order of the lines; with ``spread`` all processors share many of them."""
+    first = list(itertools.islice(lines, WORTH_IT))
+    if not spread or len(first) < WORTH_IT or (os.cpu_count() or 1) < 2:
+        yield from map(answer, itertools.chain(first, lines))
+        return
+    with ProcessPoolExecutor() as pool:
+        while first:
+            yield from pool.map(answer, first, chunksize=4)
+            first = list(itertools.islice(lines, BATCH))
 
 
 def _plan(name: str) -> int:
@@ -177,7 +202,9 @@ def _plan(name: str) -> int:
     return _answered(name, MOST_BYTES, plan_line)
 
 
-def _answered(name: str, most: int, answer: Callable[[bytes], dict[str, Any]]) -> int:
+def _answered(
+    name: str, most: int, answer: Callable[[bytes], dict[str, Any]], *, spread: bool = False
+) -> int:
     """Answer a file of JSON Lines line by line; 1 where any answer is an error."""
     try:
         source = sys.stdin.buffer if name == "-" else open(name, "rb")  # noqa: SIM115
@@ -187,8 +214,7 @@ def _answered(name: str, most: int, answer: Callable[[bytes], dict[str, Any]]) -
     failed = False
     with source:
         try:
-            for line in lines_of(source, most):
-                result = answer(line)
+            for result in _answers(lines_of(source, most), answer, spread):
                 failed |= "error" in result
                 sys.stdout.write(_as_line(result))
             sys.stdout.flush()

@@ -255,41 +255,51 @@ def _alone(own: Sequence[tuple[_Looked, int]], off: float) -> bool:
 def _jumps(looked: Sequence[_Looked], kept: Collection[Asked]) -> list[Doubt]:
     """The visit from which on several poses read otherwise, more apart than courses go."""
     everywhere = _everywhere(looked)
-    days = sorted({(s.day, s.assessment_id) for x in looked for s in x.sessions})
+    at: dict[tuple[float, int], dict[str, list[tuple[float, float, float]]]] = {}
+    for x in looked:
+        for i, step, spread in _steps(x):
+            s = x.sessions[i]
+            found = at.setdefault((s.day, s.assessment_id), {})
+            found.setdefault(x.key[0], []).append((step, spread, float(x.common.mean())))
     best: tuple[float, Doubt] | None = None
-    for day, visit in days:
-        if (visit, What.JUMP, "", "", "") in kept:
-            continue
-        by_pose: dict[str, list[tuple[float, float, float]]] = defaultdict(list)
-        for x in looked:
-            after = np.array([float(s.day >= day) for s in x.sessions])
-            if not BESIDE <= after.sum() <= len(after) - BESIDE:
-                continue
-            first = int(np.argmax(after))
-            if x.sessions[first].hands != x.sessions[first - 1].hands:
-                continue
-            values = np.array([s.like for s in x.sessions])
-            scaled = x.inverse @ after
-            spread = float(after @ scaled)
-            step = float(scaled @ (values - values.mean())) / spread
-            by_pose[x.key[0]].append((step, 1.0 / spread, float(x.common.mean())))
-        if len(by_pose) <= FEW_POSES:
+    for (day, visit), by_pose in sorted(at.items(), key=lambda item: item[0]):
+        if (visit, What.JUMP, "", "", "") in kept or len(by_pose) <= FEW_POSES:
             continue
         steps, spreads = [], []
         for own in by_pose.values():
             # What all poses share of a day moves none against the others.
-            common = (1.0 - everywhere) * fmean(c for _, _, c in own)
+            shared = fmean(c for _, _, c in own)
+            common, alone = (1.0 - everywhere) * shared, 1.0 - shared
             steps.append(fmean(s for s, _, _ in own))
-            alone = 1.0 - fmean(c for _, _, c in own)
             spreads.append(fmean(v for _, v, _ in own) * (common + alone / len(own)))
         weights = [1.0 / v for v in spreads]
         middle = sum(w * s for w, s in zip(weights, steps, strict=True)) / sum(weights)
         total = sum(w * (s - middle) ** 2 for w, s in zip(weights, steps, strict=True))
         p = float(chdtrc(len(steps) - 1, total))
         if p < JUMP_P and (best is None or p < best[0]):
-            size = max(steps) - min(steps)
-            best = (p, Doubt(What.JUMP, visit, day, size))
+            best = (p, Doubt(What.JUMP, visit, day, max(steps) - min(steps)))
     return [best[1]] if best else []
+
+
+def _steps(x: _Looked) -> list[tuple[int, float, float]]:
+    """For each visit that may begin a jump of a line: its index, the step and its variance.
+
+    Generalised least squares of one step in what the course leaves.
+    """
+    n = len(x.sessions)
+    if n < 2 * BESIDE:
+        return []
+    after = np.tri(n)[:, BESIDE : n - BESIDE + 1]
+    scaled = x.inverse @ after
+    precision = (after * scaled).sum(axis=0)
+    values = np.array([s.like for s in x.sessions])
+    steps = (values - values.mean()) @ scaled / precision
+    return [
+        (i, float(step), float(1.0 / weight))
+        for i, step, weight in zip(range(BESIDE, n - BESIDE + 1), steps, precision, strict=True)
+        # Where another hand is named there is nothing to ask.
+        if x.sessions[i].hands == x.sessions[i - 1].hands
+    ]
 
 
 def _everywhere(looked: Sequence[_Looked]) -> float:
