@@ -6,6 +6,8 @@ from datetime import date, timedelta
 from types import SimpleNamespace
 from unittest import mock
 
+import numpy as np
+
 from dachi.core.judging import stages
 from dachi.core.judging.series import Verdict
 from dachi.core.judging.stages import Stage
@@ -525,6 +527,23 @@ class Kinds(unittest.TestCase):
         assert none.first is not None
         self.assertIsNone(none.first.stage)
         self.assertEqual(none.first.why, "", "only what is confirmed says why")
+
+
+class LevelsOff(History):
+    def test_a_course_that_slows_down_says_where_it_ends(self) -> None:
+        """Twenty-five degrees at a pace that falls: the goal beyond them gets no date but a level."""
+        for n in range(8):
+            value = 60 + 25 * (1 - np.exp(-n / 3.5))
+            self.visit(28 * (8 - n), {RAISE: [value, value + 0.3, value - 0.3]})
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        acts.set_goal(self.work, who, POSE, "left", "passive", 110.0, None)
+        (goal,) = goals.of_practitioner(self.db, self.coach.id, self.pid)
+        _, status, words = overview.goal_state(self.work, who, goal)
+        self.assertEqual(status, "watch")
+        self.assertRegex(
+            words, r"it slows down and would level off near (7[89]|8[0-9])°: change something"
+        )
 
 
 class Rows(unittest.TestCase):

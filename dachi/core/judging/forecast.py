@@ -33,12 +33,14 @@ class ForecastState(StrEnum):
 class Forecast:
     """When a target may be reached.
 
-    ``earliest`` and ``latest`` are days on the line's own scale; 80 % lie between them.
+    ``earliest`` and ``latest`` are days on the line's own scale; 80 % lie between them. Where it
+    will not be reached, ``level`` is where the course would level off, if it slows down.
     """
 
     state: ForecastState
     earliest: float | None = None
     latest: float | None = None
+    level: float | None = None
 
 
 #: Share of draws that must reach the target within what can be said.
@@ -83,12 +85,14 @@ def forecast(line: Line, target: float) -> Forecast:
     # The mean of the variance: an uncertain one makes outliers likelier than a normal law does.
     # What a new pose reads low at first is left out: as a bend of the course it is in the curves.
     errors = np.sqrt([s.opened - s.early + s.apart**2 for s in sessions])
-    times = _crossings(weeks, values, errors, sign * target)
+    times, ends = _crossings(weeks, values, errors, sign * target)
     times = np.where(times < weeks[-1], weeks[-1], times)
     horizon = span + 2.0 * span
     early, late = np.quantile(times, [0.1, 0.9], method="nearest")
     if not early <= horizon or float(np.mean(times <= horizon)) < LEAST_SHARE:
-        return Forecast(ForecastState.NOT_AT_THIS_RATE)
+        end = float(np.median(ends))
+        slows = math.isfinite(end) and sign * last.like < end < sign * target
+        return Forecast(ForecastState.NOT_AT_THIS_RATE, level=sign * end if slows else None)
     start = sessions[0].day
     # Who slows down comes late: the shortest window that holds as much is not the middle one.
     ordered = np.sort(times)
@@ -105,8 +109,10 @@ def forecast(line: Line, target: float) -> Forecast:
     return Forecast(ForecastState.WINDOW, start + 7.0 * float(early), start + 7.0 * float(late))
 
 
-def _crossings(weeks: Array, values: Array, errors: Array, target: float) -> Array:
-    """Weeks at which draws of the fitted curves reach the target, inf where they never do."""
+def _crossings(weeks: Array, values: Array, errors: Array, target: float) -> tuple[Array, Array]:
+    """Weeks at which draws of the fitted curves reach the target, inf where they never do, and
+    where each draw ends, inf where it rises for ever.
+    """
     rng = np.random.default_rng(20261124)
     fits = []
     for slowing, prior in zip(SLOWING_WEEKS, SLOWING_PRIOR, strict=True):
@@ -115,7 +121,7 @@ def _crossings(weeks: Array, values: Array, errors: Array, target: float) -> Arr
     logs = np.array([f[1] + f[4] for f in fits])
     odds = np.exp(logs - logs.max())
     counts = rng.multinomial(DRAWS, odds / odds.sum())
-    found = []
+    found, ends = [], []
     for (slowing, _, mean, covariance, _), count in zip(fits, counts, strict=True):
         if not count:
             continue
@@ -124,7 +130,11 @@ def _crossings(weeks: Array, values: Array, errors: Array, target: float) -> Arr
         with np.errstate(invalid="ignore", divide="ignore"):
             when = need if math.isinf(slowing) else -slowing * np.log1p(-need / slowing)
         found.append(np.where(np.isfinite(when), when, np.inf))
-    return np.concatenate(found)
+        if math.isinf(slowing):
+            ends.append(np.where(draws[:, 1] > 0.0, np.inf, values[-1]))
+        else:
+            ends.append(draws[:, 0] + np.maximum(draws[:, 1], 0.0) * slowing)
+    return np.concatenate(found), np.concatenate(ends)
 
 
 def _regress(shape: Array, values: Array, errors: Array) -> tuple[Array, Array, float]:

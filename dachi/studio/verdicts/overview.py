@@ -123,7 +123,12 @@ def say_forecast(goal: Goal, line: Line | None, measure: Measure) -> tuple[str, 
     if found.state is ForecastState.TOO_EARLY:
         return "unmarked", f"{now.capitalize()}; four assessments tell how fast it goes."
     if found.state is ForecastState.NOT_AT_THIS_RATE:
-        return "watch", f"{now.capitalize()}; not at this rate."
+        if found.level is None:
+            return "watch", f"{now.capitalize()}; too slow to reach it: change something."
+        level = wording.plain(found.level, measure.unit)
+        return "watch", (
+            f"{now.capitalize()}; it slows down and would level off near {level}: change something."
+        )
     assert found.earliest is not None
     early = say_day(date_of(found.earliest).isoformat())
     if found.latest is None:

@@ -72,7 +72,7 @@ class Regression(unittest.TestCase):
 class Crossings(unittest.TestCase):
     def times(self, course, target: float, sd: float = 0.01) -> np.ndarray:
         weeks = np.arange(0.0, 26.0, 2.0)
-        return _crossings(weeks, course(weeks), np.full(len(weeks), sd), target)
+        return _crossings(weeks, course(weeks), np.full(len(weeks), sd), target)[0]
 
     def test_a_straight_course_crosses_where_it_must(self) -> None:
         found = self.times(lambda w: 60 + 0.5 * w, 80.0)
@@ -167,3 +167,24 @@ class States(unittest.TestCase):
                 self.assertTrue(184 <= found.earliest <= 352.5, found.earliest)
         self.assertIn(ForecastState.OPEN, states)
         self.assertIn(ForecastState.NOT_AT_THIS_RATE, states)
+
+
+class LevelsOff(unittest.TestCase):
+    def test_where_a_course_that_slows_down_ends(self) -> None:
+        """20 degrees won at a pace that falls to a third each nine weeks, twelve visits: about 80."""
+        values = [60 + 20 * (1 - math.exp(-3 * i / 9)) for i in range(12)]
+        rows = line(*(session(v, 21.0 * i, sem=0.7) for i, v in enumerate(values[:9])))
+        found = forecast(rows, 95.0)
+        self.assertEqual(found.state, "not at this rate")
+        assert found.level is not None
+        self.assertAlmostEqual(found.level, 80.0, delta=2.0)
+        # Where less is more the other way round.
+        down = line(
+            *(session(140 - v, 21.0 * i, sem=0.7) for i, v in enumerate(values[:9])), better="lower"
+        )
+        under = forecast(down, 45.0)
+        assert under.level is not None
+        self.assertAlmostEqual(under.level, 60.0, delta=2.0)
+        # A straight one ends nowhere.
+        rising = line(*(session(60 + 0.1 * i, 21.0 * i, sem=0.7) for i in range(3)))
+        self.assertIsNone(forecast(rising, 95.0).level)
