@@ -29,7 +29,7 @@ class Group(StrEnum):
     WROTE = "Wrote to you"
     COMING = "Coming"
     MARKING = "Photographs to mark"
-    ASKED = "Something to ask about a reading"
+    ASKED = "To ask about"
     CHANGED = "What changed"
     DUE = "Due for a look"
     NEW = "Not measured yet"

@@ -136,3 +136,17 @@ class Asked(History):
         hands = [s.hands.split("|")[0] for s in self.line().sessions]
         self.assertEqual(hands, ["Keld"] * 4 + ["Wenna"] * 4)
         self.assertIn(",Keld", self.get(f"/p/{self.pid}/readings.csv"))
+
+    def test_today_asks_and_leads_there(self) -> None:
+        aid = self.stood_still(104)
+        page = self.get("/")
+        self.assertIn("a reading looks like a slip: was it so?", page)
+        self.assertIn(f"/a/{aid}/review#questions", page)
+        self.post(f"/a/{aid}/answer", {"asked": f"slip|{LEG_RAISE}|left|passive", "answer": "off"})
+        self.assertNotIn("looks like a slip", self.get("/"))
+
+    def test_charts_say_which_leg_is_meant(self) -> None:
+        for days in (40, 10):
+            aid = self.visit(days, {("low-lunge", "left", "passive"): [20, 21]})
+        for path in (f"/p/{self.pid}?pose=low-lunge", f"/a/{aid}/review"):
+            self.assertIn("sides by the leg behind", self.get(path))

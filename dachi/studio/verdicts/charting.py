@@ -50,7 +50,7 @@ def asked(
     measure = next((m for m in pose.charted if m.family == family), pose.now(family))
     prefer = {"variant": variant} if variant is not None else None
     series = judged(work, pid, pose, measure.family, include=include, prefer=prefer)
-    label = label_of(work, pose, measure, series)
+    label = pose.labelled(label_of(work, pose, measure, series))
     return Asked(pose, measure, include, variant, series, label)
 
 

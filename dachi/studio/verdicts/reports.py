@@ -86,7 +86,7 @@ def parts_of(
             ReviewPart(
                 pose,
                 measure,
-                label_of(work, pose, measure, series),
+                pose.labelled(label_of(work, pose, measure, series)),
                 now,
                 out,
                 tuple(

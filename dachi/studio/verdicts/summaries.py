@@ -109,9 +109,8 @@ def label_of(work: Work, pose: Pose, measure: Measure, series: Series) -> str:
     if len({m.family_label for m in own}) > 1 and trials:
         newest = max(trials, key=lambda t: (t.day, t.trial_id))
         read = {r.id for r in markings.readings(work.db, work.coach, newest.trial_id) if r.headline}
-        label = next((m.family_label for m in own if m.id in read), measure.family_label)
-        return pose.labelled(label)
-    return pose.labelled(measure.family_label)
+        return next((m.family_label for m in own if m.id in read), measure.family_label)
+    return measure.family_label
 
 
 def renew(work: Work, practitioner_id: int, anew: Collection[str] = ()) -> None:
