@@ -86,6 +86,12 @@ def say_gain(
     return f"{what}, {say_verdict(change.improvement, stage, why)}.{told}"
 
 
+def say_start(line: Line) -> str:
+    """What changes since the start are counted from."""
+    start = line.baseline
+    return "first two visits" if start is not None and start.visits < 1.0 else "first assessment"
+
+
 def say_doubt(d: Doubt, named: Callable[[str, str], str] | None) -> str:
     """What is asked about a visit; ``named`` says a pose's side and mode."""
     where = named(d.side, d.mode) if named is not None else d.pose

@@ -102,11 +102,6 @@ def _hands(series: Series) -> list[Note]:
     return found
 
 
-def _earned(line: Line) -> bool:
-    """Whether changes are counted from two visits and not from the first alone."""
-    return line.baseline is not None and line.baseline.visits < 1.0
-
-
 def _best(line: Line, unit: str) -> str:
     """What is lost from the best, where something is."""
     found = since_best(line)
@@ -134,7 +129,7 @@ def numbers(work: Work, who: Practitioner, asked: Asked) -> dict[str, Any]:
                 line,
                 wording.say_gain(
                     line.since_first,
-                    "first two visits" if _earned(line) else "first assessment",
+                    wording.say_start(line),
                     unit,
                     staged.get((line.side, line.mode)),
                 ),

@@ -100,9 +100,11 @@ def say_difference(
     first, second = alone(line, a), alone(line, b)
     assert first is not None and second is not None
     whole = one is line.sessions[0] and two is line.sessions[-1]
-    change = gain(one, two, series.better)
+    # From the first visit to the last it is the change that every page shows.
+    change = (line.since_first if whole else None) or gain(one, two, series.better)
     stage, why = staged if whole else (stage_of(change.real, False), "")
-    visits = wording.say_gain(change, "earlier visit", unit, (stage, why))
+    since = wording.say_start(line) if whole else "earlier visit"
+    visits = wording.say_gain(change, since, unit, (stage, why))
     return (
         wording.say_two_shots(gain(first, second, series.better), unit),
         f"Their visits, all trials together: {visits}",
