@@ -4,7 +4,7 @@ from dachi.core.judging.doubts import What
 from dachi.data import catalogue
 from dachi.store import doubts, practitioners
 from dachi.store.doubts import Said
-from dachi.studio.record import readings_in
+from dachi.studio.record import moving, readings_in
 from dachi.studio.verdicts import questions
 from dachi.studio.verdicts.summaries import anew, judged, of_practitioner
 from tests.support import CLOCK, LEG_RAISE, day_ago
@@ -150,3 +150,17 @@ class Asked(History):
             aid = self.visit(days, {("low-lunge", "left", "passive"): [20, 21]})
         for path in (f"/p/{self.pid}?pose=low-lunge", f"/a/{aid}/review"):
             self.assertIn("sides by the leg behind", self.get(path))
+
+    def test_what_was_asked_goes_and_comes_with_the_person(self) -> None:
+        """Erased with them; in a record that moves the answer comes along and the rest is derived."""
+        aid = self.stood_still(104)
+        key = f"slip|{LEG_RAISE}|left|passive"
+        self.post(f"/a/{aid}/answer", {"asked": key, "answer": "off"})
+        record = moving.record_of(self.work, [self.pid])
+        self.assertEqual([r["answer"] for r in record["tables"]["doubt_answer"]], ["off"])
+        self.assertNotIn("doubt", record["tables"])
+        who = practitioners.get(self.db, self.coach.id, self.pid)
+        assert who is not None
+        self.post(f"/p/{self.pid}/erase", {"name": who.call_name})
+        for table in ("doubt", "doubt_answer"):
+            self.assertEqual(self.db.execute(f"SELECT count(*) FROM {table}").fetchone()[0], 0)
