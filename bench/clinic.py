@@ -1,8 +1,8 @@
 """Do verdicts survive a clinic? Simulated people with slips, other hands and bad first days.
 
 Twenty lines a person (five poses, two sides, two modes), eight visits; visit and trial SD 1 to
-3 degrees, the day half or fully shared by all lines of a visit. No verdict was fitted on these
-people: the limits of what is asked about were set on others, of other seeds.
+3 degrees, the day half or fully shared by all lines of a visit. The limits of what is asked about
+and of what is confirmed were set on people of ``SET_ON``; what is printed is of ``REPORTED``.
 ``python -m bench clinic [people a cell]``
 """
 
@@ -31,6 +31,8 @@ SDS = ((1.0, 1.0), (1.0, 3.0), (2.0, 2.0), (3.0, 1.0), (3.0, 3.0))
 SHARED = (0.5, 1.0)
 CELLS = tuple(itertools.product(SDS, SHARED))
 STUDIO, HALF = 10, VISITS // 2
+#: Seeds of the people the limits were set on, and of those that are reported on.
+SET_ON, REPORTED = 1_000, 70_000
 #: How many trials a visit takes, and how often.
 USUAL, UNEQUAL = ([1, 2, 3], [0.2, 0.5, 0.3]), ([1, 2, 3, 5], [0.4, 0.2, 0.2, 0.2])
 Trials = dict[str, list[TrialValue]]
@@ -172,7 +174,7 @@ def watch(
     cells: Sequence[tuple[tuple[float, float], float]] = CELLS,
     *,
     each_visit: bool = False,
-    seed: int = 1000,
+    seed: int = REPORTED,
 ) -> Seen:
     seen = Seen()
     for n, ((visit, trial), shared) in enumerate(cells):

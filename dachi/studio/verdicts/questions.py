@@ -117,12 +117,6 @@ def at_visit(work: Work, visit: Assessment) -> list[Question]:
     return sorted(own, key=lambda q: q.answer is not None)
 
 
-def open_of(work: Work, practitioner_id: int) -> list[tuple[int, str]]:
-    """(assessment, words) of what nobody has answered yet, the newest visit first."""
-    known = of(work, practitioner_id)
-    return [(d.assessment_id, say(d)) for d in known.doubts if known.said.get(d.asked) is None]
-
-
 def _question(d: Doubt, answer: Said | None) -> Question:
     return Question(d.asked, say(d), ANSWERS[d.what], answer)
 
