@@ -39,7 +39,7 @@ from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.poses import Pose
 from dachi.core.measuring.calibration import Mat
 from dachi.core.measuring.scene import Image, Result, Scene
-from dachi.data import catalogue
+from dachi.data import catalogue, screening_groups, screening_questions
 from dachi.simulation.camera import Shot, Stage, exif, photograph, set_up, sidecar
 from dachi.store import accounts, assessments, markings, practitioners, preparation
 from dachi.store.database import FILE, connect, migrate
@@ -214,6 +214,13 @@ def plain_picture(
 def loaded(drill: Drill, demand: str) -> bool:
     """Whether a drill brings something to the end of its range."""
     return drill.demands.most(demand) >= Level.END
+
+
+def asked_of(*yes: str, **more: str) -> dict[str, Any]:
+    """The form of the screening: no to every group but those of the questions answered yes."""
+    groups = {q.group for q in screening_questions() if q.id in yes}
+    said = {f"group-{g.id}": "yes" if g.id in groups else "no" for g in screening_groups()}
+    return said | {"yes": list(yes)} | more
 
 
 class NoSuchAttribute(jinja2.Undefined):

@@ -20,6 +20,10 @@ WORDS = {
     "spine_arch": "arched", "spine_twist": "twisted", "pelvis_asym": "uneven pelvis",
     "on_back": "on the back", "on_front": "on the front", "belly": "belly pressed",
     "balance": "balance", "head_low": "head low", "wrists": "wrists", "strain": "strain",
+    "knee_valgus": "knee pulled open", "con_add": "adductors work", "con_flex": "hip flexors work",
+    "con_ham": "hamstrings work", "con_outer": "outer hip works",
+    "press_side": "side of the hip pressed", "press_sit": "sit bone pressed", "fall": "fall",
+    "breath_held": "breath held", "ballistic": "swing",
 }  # fmt: skip
 SIGNS = {Level.SOME: "", Level.END: " **end**", Level.LOADED: " **loaded**"}
 

@@ -40,6 +40,9 @@ class PainKind(StrEnum):
     NUMB = "numb"
     DIZZY = "dizzy"
     DULL = "dull"
+    STRETCH = "stretch"
+    CRAMP = "cramp"
+    ASLEEP = "asleep"
 
 
 class Place(StrEnum):
@@ -83,6 +86,9 @@ class Place(StrEnum):
     RIGHT_ANKLE_FOOT = "right_ankle_foot"
     LOW_BACK = "low_back"
     WRIST = "wrist"
+    SHOULDER = "shoulder"
+    NECK = "neck"
+    HEAD = "head"
     ELSEWHERE = "elsewhere"
 
     @property
@@ -164,13 +170,16 @@ SAID: dict[Place, str] = {
     },
     Place.LOW_BACK: "low back",
     Place.WRIST: "wrist",
+    Place.SHOULDER: "shoulder",
+    Place.NECK: "neck",
+    Place.HEAD: "head",
     Place.ELSEWHERE: "somewhere else",
 }
 #: Where the player and the log ask, and where a visit asks: each in the order it is shown.
 IN_PRACTICE = (
     Place.LEFT_KNEE, Place.RIGHT_KNEE, Place.HIP_FRONT, Place.HIP_SIDE, Place.HIP_BACK,
     Place.GROIN, Place.SIT_BONE, Place.THIGH_BACK, Place.THIGH_FRONT, Place.ANKLE_FOOT,
-    Place.LOW_BACK, Place.WRIST, Place.ELSEWHERE,
+    Place.LOW_BACK, Place.WRIST, Place.SHOULDER, Place.NECK, Place.HEAD, Place.ELSEWHERE,
 )  # fmt: skip
 AT_A_VISIT = (
     Place.LOW_BACK, Place.GROIN, Place.LEFT_HIP, Place.RIGHT_HIP, Place.LEFT_THIGH_BACK,

@@ -18,7 +18,14 @@ from dachi.core.catalogue.pose_entries import build_catalogue
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.scatter_priors import ScatterPriors, build_priors
 from dachi.core.catalogue.schools import Prop, School, build_props, build_schools
-from dachi.core.catalogue.screening import Question, build_questions
+from dachi.core.catalogue.screening import (
+    Flag,
+    Group,
+    Question,
+    build_flags,
+    build_groups,
+    build_questions,
+)
 from dachi.core.measuring.habits import Habits, read_habits
 from dachi.core.measuring.together import Together, read_together
 from dachi.core.practising.person import Rules
@@ -79,8 +86,23 @@ def scatter_priors() -> ScatterPriors:
 @lru_cache(maxsize=1)
 def screening_questions() -> tuple[Question, ...]:
     """Return the questions asked before an assessment."""
-    text = (FOLDER / "screening.toml").read_text("utf-8")
-    return build_questions(tomllib.loads(text)["questions"])
+    return build_questions(_screening()["questions"], [g.id for g in screening_groups()])
+
+
+@lru_cache(maxsize=1)
+def screening_groups() -> tuple[Group, ...]:
+    """Return the groups of questions that one No answers."""
+    return build_groups(_screening()["groups"])
+
+
+@lru_cache(maxsize=1)
+def red_flags() -> tuple[Flag, ...]:
+    """Return the signs that stop every plan until somebody is seen by a clinician."""
+    return build_flags(_screening()["flags"])
+
+
+def _screening() -> dict[str, Any]:
+    return tomllib.loads((FOLDER / "screening.toml").read_text("utf-8"))
 
 
 @lru_cache(maxsize=1)
@@ -170,4 +192,5 @@ def rules() -> Rules:
     return Rules(
         catalogue=catalogue(), drills={d.id: d for d in drills()}, ladders=ladders(),
         gates=gates(), cautions=cautions(), props=props(), limiters=limiter_rules(),
+        flags=red_flags(),
     )  # fmt: skip

@@ -3,18 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections import Counter
 from collections.abc import Mapping, Sequence
 
-import numpy as np
-
-from dachi.core.body.figure import Pose3D, landmarks
-from dachi.core.body.staging import ANYBODY
 from dachi.core.catalogue.drills import DIRECTIONS
-from dachi.core.words import Place
 from dachi.drawing.axes import Scale, nice_ticks, number, tag, text, title
 from dachi.drawing.axes import points as pairs
-from dachi.drawing.figure import filling, framed, silhouette
 
 SIZE = 260.0
 
@@ -60,54 +53,6 @@ def wheel(seconds: Mapping[str, float], target_s: float) -> str:
         viewBox=f"-40 0 {number(SIZE + 80)} {number(SIZE)}", class_="wheel", role="img",
         aria_label="Minutes a week in each direction: " + ", ".join(words),
     )  # fmt: skip
-
-
-#: Where a place is on a body seen from the front: a landmark of the figure, and a shift, cm.
-_PLACES = {
-    Place.LEFT_KNEE: ("left.knee", 0.0), Place.RIGHT_KNEE: ("right.knee", 0.0),
-    Place.LEFT_HIP: ("left.hip", 6.0), Place.RIGHT_HIP: ("right.hip", 6.0),
-    Place.HIP_FRONT: ("left.hip", 4.0), Place.GROIN: ("groin", 0.0),
-    Place.LOW_BACK: ("waist", 0.0), Place.THIGH_BACK: ("left.hip", -18.0),
-    Place.LEFT_THIGH_BACK: ("left.hip", -18.0), Place.RIGHT_THIGH_BACK: ("right.hip", -18.0),
-    Place.WRIST: ("left.hand", 4.0),
-}  # fmt: skip
-#: Of those the ones behind the body.
-_BEHIND = {
-    Place.LOW_BACK, Place.THIGH_BACK, Place.LEFT_THIGH_BACK, Place.RIGHT_THIGH_BACK,
-}  # fmt: skip
-
-
-def pain_map(times: Mapping[Place, int]) -> str:
-    """The figure from the front with a ring at every painful place, wider where more often.
-
-    Places behind the body are dashed; one that is nowhere on it is left to the list beside.
-    """
-    points = landmarks(ANYBODY, Pose3D("upright", "camera", _STANCE))
-    camera = filling([points], 0.04)
-    rings = ""
-    whole: Counter[Place] = Counter()
-    for place, count in times.items():
-        whole[place.whole] += count
-    for place, count in sorted(whole.items()):
-        if place not in _PLACES:
-            continue
-        mark, up = _PLACES[place]
-        u, v = camera.project(points[mark] + np.array([0.0, 0.0, up]))
-        rings += tag(
-            "circle", title(f"{place.said}: {count} times"),
-            class_="b-ring" + " behind" * (place in _BEHIND),
-            cx=float(u), cy=float(v), r=4.0 + 1.5 * min(count, 6),
-        )  # fmt: skip
-    said = sorted((p.said, n) for p, n in times.items())
-    words = "Where it hurt: " + ", ".join(f"{p} {n} times" for p, n in said)
-    return framed(silhouette(points, camera, []) + rings, words)
-
-
-_STANCE = {
-    f"{s}.{j}": v
-    for s in ("left", "right")
-    for j, v in (("hip_abduction", 6.0), ("shoulder_abduction", 14.0))
-}
 
 
 #: Widths of charts beside a column and on a phone, in units of their text.
@@ -250,4 +195,37 @@ def _framed(parts: Sequence[str], width: float, height: float, words: str) -> st
         "svg", title(words) + "".join(parts), xmlns="http://www.w3.org/2000/svg",
         viewBox=f"0 0 {number(width)} {number(height)}", class_="p-chart", role="img",
         aria_label=words,
+    )  # fmt: skip
+
+
+#: Where the row of each leg lies, and what it is called.
+_LEGS = (("left", "left leg"), ("right", "right leg"), ("", "elsewhere"))
+
+
+def pains(by_leg: Mapping[str, Sequence[tuple[float, float]]], days: tuple[str, str]) -> str:
+    """How strong pain was, a row for each leg: (share of the time, 0 to 10) as bars upwards."""
+    width, row, left = SLIM, 46.0, 66.0
+    parts, words = [], []
+    for n, (leg, name) in enumerate(_LEGS):
+        base = 8.0 + row * (n + 1)
+        parts.append(tag("line", class_="p-grid", x1=left, x2=width - 4, y1=base, y2=base))
+        parts.append(text(name, class_="p-word", x=left - 6, y=base - 4, text_anchor="end"))
+        for at, level in by_leg[leg]:
+            x = left + at * (width - left - 10)
+            parts.append(
+                tag(
+                    "rect", title(f"{name}: {level:.0f} of 10"), class_=f"p-pain p-{leg or 'both'}",
+                    x=x, y=base - 3.6 * max(level, 0.6), width=4.0, height=3.6 * max(level, 0.6),
+                )
+            )  # fmt: skip
+        if by_leg[leg]:
+            most = max(level for _, level in by_leg[leg])
+            words.append(f"{name} {len(by_leg[leg])} times, at most {most:.0f} of 10")
+    end = 8.0 + row * len(_LEGS) + 16
+    parts.append(text(days[0], class_="p-word", x=left, y=end, text_anchor="start"))
+    parts.append(text(days[1], class_="p-word", x=width - 4, y=end, text_anchor="end"))
+    return tag(
+        "svg", "".join(parts), xmlns="http://www.w3.org/2000/svg",
+        viewBox=f"0 0 {number(width)} {number(end + 8)}", class_="chart pain-course", role="img",
+        aria_label="How strong pain was: " + ("; ".join(words) or "none"),
     )  # fmt: skip

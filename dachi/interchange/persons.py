@@ -3,21 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
-from dachi.core.assessing.permission import may_be_young
+from dachi.core.assessing.permission import ages
 from dachi.core.assessing.runsheet import sides
-from dachi.core.catalogue.cautions import CLOSES, Answer, Hurt
+from dachi.core.catalogue.cautions import Answer
 from dachi.core.catalogue.drills import DIRECTIONS
+from dachi.core.catalogue.hurts import CLOSES, STRONG
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.practising import timeline
 from dachi.core.practising.ladders import Facts
-from dachi.core.practising.person import Known, person_of
+from dachi.core.practising.person import Known, before_event, person_of
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import Item, NoPlan, Session
+from dachi.core.practising.programme import Item, NoPlan, Person, Session, Week, Wishes, served
 from dachi.core.practising.progression import recurring
-from dachi.core.rules import DIFFERENCE, PAIN_DAYS, RETURN_DAYS, Z95
+from dachi.core.practising.returning import (
+    Pained,
+    Return,
+    Said,
+    fresh_dizziness,
+    minded,
+    returns,
+    stops,
+)
+from dachi.core.rules import DIFFERENCE, PAIN_DAYS, Z95
 from dachi.core.words import Place
 from dachi.data import (
     catalogue,
@@ -59,74 +70,172 @@ def plan_line(line: bytes) -> dict[str, Any]:
 
 def plan_json(data: Any) -> dict[str, Any]:
     """Plan a week for a parsed person; PersonError with a sentence where it is none."""
-    wrong = json_lines.complaint("person", data)
+    newer = isinstance(data, dict) and data.get("version") == 2
+    wrong = json_lines.complaint("person2" if newer else "person", data)
     if wrong is not None:
         raise PersonError(wrong)
-    person = person_of(known_of(data), rules())
-    said = [f"{c.name}: {c.words}" for c in person.cautions]
+    hurting = _hurting(data)
+    person = person_of(known_of(data, hurting), rules())
+    said = [f"{c.said}: {c.words}" for c in person.cautions]
+    said += [
+        f"{r.place.replace('_', ' ')}{f', {r.side}' if r.side else ''}: {r.next_step}."
+        for r in hurting.returns
+    ]
     found: dict[str, Any] = {
-        "id": None, "sessions": [], "fell_out": [], "cautions": said, "referred": _referred(data),
+        "id": None, "sessions": [], "fell_out": [], "cautions": said,
+        "referred": _referred(data) or hurting.refers,
     }  # fmt: skip
-    if not person.cleared:
-        said.append("Passive work at the end of range waits for a doctor or physiotherapist.")
     if found["referred"]:
         said.append("The same place hurt again: have it looked at by a doctor or physiotherapist.")
     try:
-        week = plan(drills(), person)
+        week = plan(drills(), person, _wishes(data))
     except NoPlan as error:
         # What forbids a session altogether is a caution that was said already.
         return found if error.by_caution else found | {"cautions": [*said, str(error)]}
-    return found | {
-        "sessions": [_session(s) for s in week.sessions],
+    notes = (data.get("coach") or {}).get("notes") or {}
+    sessions = [_session(s, person, notes) for s in week.sessions]
+    if not newer:
+        sessions = [_as_version_1(s) for s in sessions]
+    found |= {
+        "sessions": sessions,
         "fell_out": [{"drill": d, "reason": why} for d, why in sorted(week.fell_out.items())],
     }
+    return found | {"changed": _changed(data, week)} if newer else found
 
 
 # ---- in ---------------------------------------------------------------------------------
 
 
-def known_of(data: Mapping[str, Any]) -> Known:
+@dataclass(frozen=True)
+class Hurting:
+    """What a file tells of somebody's pain, and what follows."""
+
+    pains: tuple[Pained, ...]
+    returns: tuple[Return, ...]
+    stops: tuple[str, ...]
+
+    @property
+    def refers(self) -> bool:
+        """Whether a clinician has to look first, at a place or at all."""
+        return bool(self.stops) or any(r.referred for r in self.returns)
+
+
+def _hurting(data: Mapping[str, Any]) -> Hurting:
+    today = _day("today", data["today"])
+    pains, said = [], []
+    for i, p in enumerate(data.get("pain") or []):
+        days = float((today - _day(f"pain.{i}.on", p["on"])).days)
+        if days < 0:
+            continue
+        side = p.get("side") if p.get("side") in ("left", "right") else ""
+        if since := p.get("quiet_since"):
+            # It hurt until then; that it is quiet is what was answered.
+            days = max(0.0, min(days, float((today - _day(f"pain.{i}.quiet_since", since)).days)))
+            said.append(Said(0.0, p["place"], side or ""))
+        kind = p.get("kind") or "ache"
+        strong = kind in ("ache", "pinch") and (p.get("level") or 0) >= STRONG
+        pains.append(
+            Pained(
+                days_ago=days, place=p["place"], kind="sharp" if strong else kind, side=side or "",
+                level=p.get("level"), spreads=bool(p.get("spreads")), after=p.get("after") or "",
+                drill=p.get("drill") or "",
+            )
+        )  # fmt: skip
+    days_of = {e["on"] for e in data.get("log") or [] if not e.get("skipped")}
+    sessions = [float((today - _day("log.on", on)).days) for on in days_of]
+    flags = tuple(data.get("red_flags") or ())
+    return Hurting(tuple(pains), returns(pains, sessions, said), stops(pains, flags, said))
+
+
+def known_of(data: Mapping[str, Any], hurting: Hurting) -> Known:
     """What a file tells of somebody; PersonError where it tells what there is not."""
     today = _day("today", data["today"])
     minutes = {DAYS.index(day): float(m) for day, m in data["days"].items()}
-    answers = _answers(data.get("screening") or {})
+    screening = data.get("screening") or {}
+    answers = _answers(screening, today)
     goals = tuple(data.get("goals") or ())
     _known("goals", goals, [p.id for p in catalogue().poses])
     own = data.get("props")
     owned = frozenset(own if own is not None else ("mat", "wall")) | {"mat"}
     _known("props", owned, [p.id for p in props()])
-    log = data.get("log") or []
+    log = [e for e in data.get("log") or [] if not e.get("skipped")]
+    coach = _by_hand(data)
+    before = before_event(_days_to(data, today), today.weekday())
     return Known(
         year=today.year,
         minutes=max(minutes.values()),
         days=tuple(sorted(minutes)),
         by_day=minutes,
         styles=chosen_schools(_schools(data.get("schools") or {})),
-        cleared=all(a.cleared for a in answers.values()),
+        cleared=True,
         level=data.get("level") or 1,
         birth_year=data.get("birth_year"),
-        may_be_young=may_be_young(data.get("birth_year"), today.year),
+        age=ages(data.get("birth_year"), today.year),
         props=owned,
         answers=answers,
         hurts=frozenset(
-            Hurt(p["place"], p.get("kind") or "ache", returning=days > PAIN_DAYS)
-            for days, p in _pains(data, today)
-            if days <= PAIN_DAYS + RETURN_DAYS
+            [*(h for r in hurting.returns for h in r.hurts), *fresh_dizziness(hurting.pains)]
         ),
         goals=tuple((g, side) for g in goals for side in sides(catalogue().pose(g), "left")),
         readings=_readings(data.get("readings") or []),
-        facts=_facts(log, _pains(data, today)),
+        facts=replace(_facts(log, hurting.pains), opened=coach["gates"], shut=coach["shut"]),
         practised=frozenset(e["drill"] for e in log[-MOST_LOG:]),
+        hurt=frozenset(
+            p.drill for p in hurting.pains if p.drill and p.days_ago <= PAIN_DAYS and p.hurt.harmful
+        ),
+        easy_week=bool(data.get("easy_week")),
+        quiet_days=_visits(data, today) | before.eve,
+        soft_days=before.soft,
+        nothing_new=before.nothing_new,
+        stops=hurting.stops,
+        referred=frozenset(h for r in hurting.returns if r.referred for h in r.hurts),
+        minded=minded(hurting.pains, "cramp") | minded(hurting.pains, "asleep"),
+        opened=coach["drills"],
+        not_loose="over_mobile" in screening and not screening["over_mobile"].get("yes"),
+        hold_s=data.get("hold_s"),
     )
 
 
-def _pains(data: Mapping[str, Any], today: date) -> list[tuple[int, Mapping[str, Any]]]:
-    """Pains up to today, each with how many days ago."""
-    found = [
-        ((today - _day(f"pain.{i}.on", p["on"])).days, p)
-        for i, p in enumerate(data.get("pain") or [])
-    ]
-    return [(days, p) for days, p in found if days >= 0]
+def _days_to(data: Mapping[str, Any], today: date) -> int | None:
+    event = data.get("event")
+    return (_day("event.on", event["on"]) - today).days if event else None
+
+
+def _visits(data: Mapping[str, Any], today: date) -> frozenset[int]:
+    """The weekdays of assessments within a week of today, and of their eves."""
+    found: set[int] = set()
+    for i, on in enumerate(data.get("assessment_on") or []):
+        away = (_day(f"assessment_on.{i}", on) - today).days
+        found |= {(today.weekday() + n) % 7 for n in (away - 1, away) if 0 <= n < 7}
+    return frozenset(found)
+
+
+def _by_hand(data: Mapping[str, Any]) -> dict[str, dict[str, str]]:
+    """What a coach opened and shut, each with the reason; PersonError for what there is not."""
+    coach = data.get("coach") or {}
+    found: dict[str, dict[str, str]] = {"gates": {}, "drills": {}, "shut": {}}
+    known = [d.id for d in drills()]
+    for i, one in enumerate(coach.get("opened") or []):
+        where = f"coach.opened.{i}"
+        if ("gate" in one) == ("drill" in one):
+            raise PersonError(f"{where}: name a gate or a drill")
+        if "gate" in one:
+            _known(where, (one["gate"],), list(rules().gates))
+            found["gates"][one["gate"]] = one["why"]
+        else:
+            _known(where, (one["drill"],), known)
+            found["drills"][one["drill"]] = one["why"]
+    for i, one in enumerate(coach.get("shut") or []):
+        _known(f"coach.shut.{i}", (one["gate"],), list(rules().gates))
+        found["shut"][one["gate"]] = one["why"]
+    _known("coach.added", (a["drill"] for a in coach.get("added") or []), known)
+    _known("coach.notes", coach.get("notes") or {}, known)
+    return found
+
+
+def _wishes(data: Mapping[str, Any]) -> Wishes:
+    added = (data.get("coach") or {}).get("added") or []
+    return Wishes(kept=frozenset((DAYS.index(a["day"]), a["drill"]) for a in added))
 
 
 def _day(where: str, text: str) -> date:
@@ -150,15 +259,28 @@ def _schools(own: Mapping[str, str]) -> dict[str, str]:
     return dict(own)
 
 
-def _answers(found: Mapping[str, Mapping[str, Any]]) -> dict[str, Answer]:
+def _answers(found: Mapping[str, Mapping[str, Any]], today: date) -> dict[str, Answer]:
     _known("screening", found, [q.id for q in screening_questions()])
+    answers = {}
     for question, one in found.items():
         _known(f"screening.{question}.allowed", one.get("allowed") or (), DIRECTIONS)
-    return {
-        q: Answer(bool(a.get("cleared")), tuple(a.get("allowed") or ()))
-        for q, a in found.items()
-        if a.get("yes")
-    }
+        if not one.get("yes"):
+            continue
+        until = one.get("until") or ""
+        over = bool(until) and _day(f"screening.{question}.until", until) < today
+        approach = one.get("approach") if one.get("approach") != "unknown" else None
+        answers[question] = Answer(
+            cleared=bool(one.get("cleared")) and not over,
+            allowed=tuple(one.get("allowed") or ()),
+            side=one["side"] if one.get("side") in ("left", "right") else "",
+            part=one.get("part") or one.get("place") or approach or "",
+            stage=one.get("stage"),
+            weeks=one.get("weeks"),
+            since=one.get("since") or "",
+            by=one.get("by") or "",
+            until=until,
+        )
+    return answers
 
 
 def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
@@ -184,11 +306,9 @@ def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
     return found
 
 
-def _facts(
-    log: Sequence[Mapping[str, Any]], pains: Sequence[tuple[int, Mapping[str, Any]]]
-) -> Facts:
+def _facts(log: Sequence[Mapping[str, Any]], pains: Sequence[Pained]) -> Facts:
     """What the log tells the gates: how often in a row, newest first, a drill was easy; and how
-    many days ago it hurt last where. The file names no side: any of the places it may be counts.
+    many days ago it hurt last where. Where no side was said, any of the places it may be counts.
     """
     easy: dict[str, int] = {}
     broken: set[str] = set()
@@ -200,44 +320,86 @@ def _facts(
             else:
                 broken.add(drill)
     hurt: dict[Place, float] = {}
-    for days, pain in pains:
+    for pain in pains:
         for place, closed in CLOSES.items():
-            if pain["place"] in closed:
-                hurt[place] = min(days, hurt.get(place, days))
+            if pain.place in closed and pain.hurt.harmful and place.side in ("", pain.side):
+                hurt[place] = min(pain.days_ago, hurt.get(place, pain.days_ago))
     return Facts(easy, pain_days=hurt, sessions=len({e["on"] for e in log}))
 
 
 def _referred(data: Mapping[str, Any]) -> bool:
     """Whether one place hurt on several days lately, or anything tingled more than once."""
-    found = _pains(data, _day("today", data["today"]))
-    places = [(days, days, p["place"].split("_")[0]) for days, p in found]
-    tingled = [(days, days, "tingling") for days, p in found if p.get("kind") == "tingling"]
+    today = _day("today", data["today"])
+    found = [
+        ((today - _day(f"pain.{i}.on", p["on"])).days, p)
+        for i, p in enumerate(data.get("pain") or [])
+    ]
+    past = [(days, p) for days, p in found if days >= 0]
+    places = [
+        (days, days, (p["place"].split("_")[0], p.get("side") or ""))
+        for days, p in past
+        if p.get("kind") not in ("cramp", "asleep")
+    ]
+    tingled = [(days, days, ("tingling", "")) for days, p in past if p.get("kind") == "tingling"]
     return bool(recurring([*places, *tingled]))
 
 
 # ---- out --------------------------------------------------------------------------------
 
 
-def _session(s: Session) -> dict[str, Any]:
+def _session(s: Session, person: Person, notes: Mapping[str, str]) -> dict[str, Any]:
+    quiet = {"quiet": True} if s.weekday in person.quiet_days else {}
     return {
         "day": DAYS[s.weekday],
         "total_s": round(s.total_s),
-        "items": [_item(i) for i in s.items],
-    }
+        "items": [_item(i, person, notes) for i in s.items],
+    } | quiet
 
 
-def _item(i: Item) -> dict[str, Any]:
+def _as_version_1(session: dict[str, Any]) -> dict[str, Any]:
+    older = ("drill", "phase", "first", "left_s", "right_s", "reason")
+    items = [{k: i[k] for k in older} for i in session["items"]]
+    return {"day": session["day"], "total_s": session["total_s"], "items": items}
+
+
+def _item(i: Item, person: Person, notes: Mapping[str, str]) -> dict[str, Any]:
     left = right = 0.0
     for step in timeline.steps(i):
         if not step.worked:
             continue
         left += step.seconds if step.side in (None, "left") else 0.0
         right += step.seconds if step.side in (None, "right") else 0.0
-    return {
+    found: dict[str, Any] = {
         "drill": i.drill.id,
         "phase": i.drill.phase,
         "first": i.first,
         "left_s": round(left, 1),
         "right_s": round(right, 1),
         "reason": i.reason,
+        "why": [f"{n.kind}:{n.name}" for n in person.needs if served(i.drill, n)],
     }
+    if i.drill.id in notes:
+        found["note"] = notes[i.drill.id]
+    return found | ({"kept_by_coach": True} if i.kept else {})
+
+
+def _changed(data: Mapping[str, Any], week: Week) -> list[dict[str, Any]]:
+    """What was practised in the last seven days and is not planned now, and what is new: why."""
+    today = _day("today", data["today"])
+    lately = {
+        e["drill"]
+        for e in data.get("log") or []
+        if not e.get("skipped") and 0 < (today - _day("log.on", e["on"])).days <= 7
+    }
+    if not lately:
+        return []
+    now = {i.drill.id: i.reason for s in week.sessions for i in s.items}
+    gone = [
+        {"drill": d, "from": "practised", "to": None, "why": week.fell_out.get(d, "not planned")}
+        for d in sorted(lately - set(now))
+    ]
+    new = [
+        {"drill": d, "from": None, "to": "planned", "why": now[d]}
+        for d in sorted(set(now) - lately)
+    ]
+    return gone + new

@@ -56,6 +56,20 @@ def newest(db: Database, coach_id: int, practitioner_id: int) -> DayState | None
     return of_assessment(db, coach_id, row["assessment_id"]) if row else None
 
 
+def of_person(db: Database, coach_id: int, practitioner_id: int, most: int = 40) -> list[DayState]:
+    """Return how a practitioner was at their visits, the newest first."""
+    rows = db.execute(
+        "SELECT s.* FROM assessment_state s JOIN assessment a ON a.id = s.assessment_id"
+        " JOIN practitioner p ON p.id = a.practitioner_id WHERE p.id = ? AND p.coach_id = ?"
+        " ORDER BY a.taken_at DESC, a.id DESC LIMIT ?",
+        (practitioner_id, coach_id, most),
+    ).fetchall()
+    return [
+        made(DayState, r, pain={Place(k): level for k, level in json.loads(r["pain"]).items()})
+        for r in rows
+    ]
+
+
 def save(db: Database, coach_id: int, assessment_id: int, found: DayState) -> None:
     """Keep how the person is today."""
     db.execute(

@@ -14,6 +14,8 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import UNSET, Meta, Struct, UnsetType
 
+from dachi.core.catalogue.cautions import Answer
+from dachi.core.catalogue.hurts import PLACES
 from dachi.core.practising.progression import Adjustment, ProposalKind, Why
 from dachi.core.words import PainKind, Place
 from dachi.store import felt
@@ -34,6 +36,7 @@ Moment = Annotated[
 Side = Literal["left", "right", "both"]
 Mode = Literal["active", "passive"]
 Status = Literal["ok", "watch", "retake"]
+Since = Literal["", "gone", "hours", "next_day", "swelling", "locking", "giving_way"]
 Small = Annotated[float, Meta(ge=0, le=1e4)]
 Px = Annotated[float, Meta(ge=-1e6, le=1e6)]
 Value = Annotated[float, Meta(ge=-1e6, le=1e6)]
@@ -222,6 +225,8 @@ class Screening(Row):
     cleared_by: Name | UnsetType = UNSET
     cleared_on: Day | None = None
     allowed: Stored | UnsetType = UNSET
+    details: Stored | UnsetType = UNSET
+    flags: Stored | UnsetType = UNSET
 
 
 class State(Row):
@@ -314,6 +319,35 @@ class Pain(Row):
     drill: Name
     place: Name
     kind: PainKind
+    level: Annotated[int, Meta(ge=0, le=10)] | None = None
+    spreads: Flag | UnsetType = UNSET
+    after: Since | UnsetType = UNSET
+
+
+class PainAnswer(Row):
+    id: Id
+    practitioner_id: Id
+    place: Literal[PLACES]  # type: ignore[valid-type]
+    side: Literal["", "left", "right"]
+    answer: Literal["quiet", "not_yet", "seen"]
+    by_whom: Name
+    said_at: Moment
+
+
+class Overrule(Row):
+    id: Id
+    practitioner_id: Id
+    what: Literal["open_drill", "open_gate", "shut_gate"]
+    name: Name
+    reason: Words
+    said_at: Moment
+    ended_at: Moment | None = None
+
+
+class ComingEvent(Row):
+    practitioner_id: Id
+    on_date: Day
+    what: Name
 
 
 class Felt(Row):
@@ -412,6 +446,9 @@ class Tables(Struct, kw_only=True, forbid_unknown_fields=True):
     week_plan: list[Plan] = []
     message: list[Message] = []
     doubt_answer: list[DoubtAnswer] = []
+    pain_answer: list[PainAnswer] = []
+    overrule: list[Overrule] = []
+    coming_event: list[ComingEvent] = []
 
 
 class Record(Struct, kw_only=True, forbid_unknown_fields=True):
@@ -464,6 +501,8 @@ HOLDS: Mapping[tuple[str, str], Any] = {
     ("draft", "body"): dict[str, str],
     ("screening", "yes"): Names,
     ("screening", "allowed"): Names,
+    ("screening", "flags"): Names,
+    ("screening", "details"): dict[str, Answer],
     ("assessment_state", "pain"): dict[Place, Annotated[int, Meta(ge=0, le=10)]],
     ("tray", "joints"): dict[str, Point],
     ("practice_profile", "weekdays"): list[Annotated[int, Meta(ge=0, le=6)]],

@@ -26,6 +26,7 @@ MOVED = (
     "sheet_line", "assessment_event", "tray", "second_opinion", "head_region",
     "practice_profile", "practice_wish", "practice_log", "practice_pain", "felt", "remark",
     "proposal", "week_plan", "message", "doubt_answer",
+    "pain_answer", "overrule", "coming_event",
 )  # fmt: skip
 #: What stays: accounts, keys and links, what is derived again.
 LEFT = (
@@ -378,9 +379,12 @@ def merge(db: Database, coach_id: int, keep: int, other: int) -> bool:
     one, two = (set(s.yes if s else ()) for s in asked)
     if asked[0] and asked[1] and one != two:
         answered_on = max(s.answered_on for s in asked if s)
+        # What was told of a condition in either record is told of both.
+        told = {q: a for s in reversed(asked) if s for q, a in s.told().items()}
         preparation.answer_screening(
-            db, coach_id, keep, answered_on=answered_on, yes=sorted(one | two)
-        )
+            db, coach_id, keep, answered_on=answered_on, yes=sorted(one | two), details=told,
+            flags=sorted({f for s in asked if s for f in s.flags}),
+        )  # fmt: skip
     for column in ("birth_year", "height_cm", "thigh_cm", "shin_cm", "next_visit_at"):
         db.execute(
             f"UPDATE practitioner SET {column} = coalesce({column},"

@@ -40,11 +40,18 @@ class DrillDone:
 
 @dataclass(frozen=True)
 class Pain:
-    """Where it hurt and how; ``drill`` is empty where nobody said at which."""
+    """Where it hurt and how; ``drill`` is empty where nobody said at which.
+
+    ``level`` 0 to 10, ``spreads`` down or around, ``after`` what it did since
+    (``returning.After``), empty where nobody said.
+    """
 
     drill: str
     place: Place
     kind: PainKind
+    level: int | None = None
+    spreads: bool = False
+    after: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -123,8 +130,12 @@ def add(
 def _set_pains(db: Database, log_id: int, pains: Sequence[Pain]) -> None:
     db.execute("DELETE FROM practice_pain WHERE log_id = ?", (log_id,))
     db.executemany(
-        "INSERT INTO practice_pain (log_id, drill, place, kind) VALUES (?, ?, ?, ?)",
-        [(log_id, p.drill, p.place, p.kind) for p in dict.fromkeys(pains)],
+        "INSERT INTO practice_pain (log_id, drill, place, kind, level, spreads, after)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        [
+            (log_id, p.drill, p.place, p.kind, p.level, int(p.spreads), p.after)
+            for p in dict.fromkeys(pains)
+        ],
     )
 
 
@@ -148,7 +159,14 @@ def entries(db: Database, coach_id: int, practitioner_id: int, most: int = 400) 
         (practitioner_id, coach_id),
     ):
         pains.setdefault(p["log_id"], []).append(
-            Pain(p["drill"], Place(p["place"]), PainKind(p["kind"]))
+            Pain(
+                p["drill"],
+                Place(p["place"]),
+                PainKind(p["kind"]),
+                p["level"],
+                bool(p["spreads"]),
+                p["after"],
+            )
         )
     return [
         made(
@@ -174,6 +192,28 @@ def hurt_between(
         (practitioner_id, coach_id, since, until),
     )
     return [Place(r["place"]).said for r in rows]
+
+
+def tell_more(
+    db: Database,
+    coach_id: int,
+    practitioner_id: int,
+    log_id: int,
+    place: Place,
+    *,
+    level: int | None,
+    spreads: bool,
+    after: str,
+) -> bool:
+    """Say more of a pain that was tapped in a session: how strong, whether it spreads, what it did
+    since.
+    """
+    cursor = db.execute(
+        "UPDATE practice_pain SET level = ?, spreads = ?, after = ? WHERE place = ? AND log_id IN"
+        f" (SELECT id FROM practice_log WHERE id = ? AND practitioner_id IN {PERSON})",
+        (level, int(spreads), after, place, log_id, practitioner_id, coach_id),
+    )
+    return cursor.rowcount > 0
 
 
 def remove(

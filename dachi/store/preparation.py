@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import date
+
+import msgspec
 
 from dachi.core.assessing.permission import Consent, Screening
 from dachi.core.catalogue.cautions import Answer
@@ -58,24 +62,43 @@ def answer_screening(
     *,
     answered_on: str,
     yes: Sequence[str],
+    details: Mapping[str, Answer] | None = None,
+    flags: Sequence[str] = (),
 ) -> None:
-    """Record answers; clearance given for the very same answers is carried over."""
+    """Record answers and what was told of each; the clearance of a condition is carried over as
+    long as its answer stays the same.
+    """
     before = screening(db, coach_id, practitioner_id)
-    kept = before if before is not None and set(before.yes) == set(yes) else None
+    known = before.told() if before is not None else {}
+    told = {q: _carried(known.get(q), (details or {}).get(q)) for q in sorted(yes)}
     db.execute(
-        f"INSERT INTO screening (practitioner_id, answered_on, yes, cleared_by, cleared_on,"
-        f" allowed, created_at) SELECT id, ?, ?, ?, ?, ?, ? FROM {PERSON}",
+        "INSERT INTO screening (practitioner_id, answered_on, yes, details, flags, created_at)"
+        f" SELECT id, ?, ?, ?, ?, ? FROM {PERSON}",
         (
             answered_on,
             json.dumps(sorted(yes)),
-            kept.cleared_by if kept else "",
-            kept.cleared_on if kept else None,
-            json.dumps(kept.allowed if kept else []),
+            msgspec.json.encode(told).decode(),
+            json.dumps(sorted(flags)),
             db.now(),
             practitioner_id,
             coach_id,
         ),
     )
+
+
+def _carried(before: Answer | None, now: Answer | None) -> Answer:
+    """An answer with the clearance of the one before, where both are of the same thing."""
+    if now is None:
+        return before or Answer()
+    same = before is not None and replace(
+        before, cleared=False, allowed=(), by="", on="", until="", weeks=None, since=""
+    ) == replace(now, cleared=False, allowed=(), by="", on="", until="", weeks=None, since="")
+    if before is None or not same:
+        return now
+    return replace(
+        now, cleared=before.cleared, allowed=before.allowed, by=before.by, on=before.on,
+        until=before.until,
+    )  # fmt: skip
 
 
 def clear(
@@ -85,28 +108,51 @@ def clear(
     *,
     by: str,
     on: str,
+    questions: Sequence[str] | None = None,
     allowed: Sequence[str] = (),
+    until: str = "",
 ) -> bool:
-    """Record clearance for the newest answers, and the directions that were cleared."""
+    """Record clearance of some conditions of the newest answers (None: of all), until its last day
+    where one is said, and the directions that were cleared.
+    """
+    found = screening(db, coach_id, practitioner_id)
+    if found is None:
+        return False
+    told = found.told()
+    for q in found.yes if questions is None else questions:
+        if q in told:
+            told[q] = replace(
+                told[q], cleared=True, by=by, on=on, until=until, allowed=tuple(allowed)
+            )
     cursor = db.execute(
-        "UPDATE screening SET cleared_by = ?, cleared_on = ?, allowed = ? WHERE id ="
+        "UPDATE screening SET details = ? WHERE id ="
         f" (SELECT max(id) FROM screening WHERE practitioner_id IN {PERSON})",
-        (by, on, json.dumps(list(allowed)), practitioner_id, coach_id),
+        (msgspec.json.encode(told).decode(), practitioner_id, coach_id),
+    )
+    return cursor.rowcount == 1
+
+
+def lower_flags(db: Database, coach_id: int, practitioner_id: int) -> bool:
+    """Take the signs that stop every plan back: a clinician has seen them."""
+    cursor = db.execute(
+        "UPDATE screening SET flags = '[]' WHERE id ="
+        f" (SELECT max(id) FROM screening WHERE practitioner_id IN {PERSON})",
+        (practitioner_id, coach_id),
     )
     return cursor.rowcount == 1
 
 
 def answers(db: Database, coach_id: int, practitioner_id: int) -> dict[str, Answer]:
-    """Return the questions answered yes, each with whether and for what it was cleared."""
-    return answers_of(screening(db, coach_id, practitioner_id))
+    """Return the questions answered yes, each with what was told; cleared or not today."""
+    return answers_of(screening(db, coach_id, practitioner_id), db.clock.today())
 
 
-def answers_of(found: Screening | None) -> dict[str, Answer]:
+def answers_of(found: Screening | None, today: date) -> dict[str, Answer]:
     """The same of answers that were read already."""
     if found is None:
         return {}
-    cleared = found.cleared_on is not None
-    return {q: Answer(cleared, found.allowed if cleared else ()) for q in found.yes}
+    weeks = max(0.0, (today - date.fromisoformat(found.answered_on[:10])).days / 7)
+    return found.answers(today.isoformat(), weeks)
 
 
 def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | None:
@@ -118,5 +164,7 @@ def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | 
     if row is None:
         return None
     return made(
-        Screening, row, yes=tuple(json.loads(row["yes"])), allowed=tuple(json.loads(row["allowed"]))
-    )
+        Screening, row, yes=tuple(json.loads(row["yes"])),
+        allowed=tuple(json.loads(row["allowed"])), flags=tuple(json.loads(row["flags"])),
+        details=msgspec.json.decode(row["details"], type=dict[str, Answer]),
+    )  # fmt: skip

@@ -26,7 +26,6 @@ from dachi.data import drills as drills
 from dachi.data import gates as gates
 from dachi.data import props as props
 from dachi.data import schools as schools
-from dachi.data import screening_questions as screening_questions
 
 #: Every place that may be logged, the parts of a knee after the knee, sides after what has two.
 EVERY_PLACE = tuple(

@@ -18,6 +18,8 @@ HELP: Mapping[str, str] = {
     "the record.",
     "prepare.page": "Photographs wait for consent, and shots pushed at the end of range for the "
     "screening. Ask, tick, and the visit can begin.",
+    "prepare.handover": "What is closed, was practised and is asked, on one page to print; what a "
+    "clinician answers is recorded under Prepare.",
     "assessments.new": "What today's visit is for shapes the sheet; how warm and rested the "
     "person is decides what it may be compared with.",
     "assessments.edit": "Correct when and how the visit was done; its readings stay.",

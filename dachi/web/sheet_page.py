@@ -8,7 +8,7 @@ from typing import Any
 from flask import abort, request
 
 from dachi.core.assessing import runsheet
-from dachi.core.assessing.permission import state_cautions
+from dachi.core.assessing.permission import cautions, state_cautions
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, cues_under, screening_questions
 from dachi.drawing.stand import stand
@@ -37,7 +37,9 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
     on_sheet = station is not None
     if station is None:
         rows = runsheet.lines_for(pose, "left", 3)
-        own_rows = tuple(visits.Row(x, {}, "empty", may.refused(pose, x.mode)) for x in rows)
+        own_rows = tuple(
+            visits.Row(x, {}, "empty", may.refused(pose, x.mode, x.side)) for x in rows
+        )
         station = visits.Station(pose, own_rows, 0.0, "", True)
     here = visits.free([station])
     chosen = slot if slot in here else here[0] if here else _beyond(station)
@@ -66,7 +68,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
         "stand": stand(pose, shown_side),
         "shown_side": shown_side,
         "closed": intake.closed(visit),
-        "refused": intake.refusal(work(), visit, who, chosen.mode, pose),
+        "refused": intake.refusal(work(), visit, who, chosen.mode, pose, chosen.side),
         "state": state,
         "opened": visits.opened_since(work(), visit),
         "cautions": _cautions(who.id, state),
@@ -86,8 +88,7 @@ def sheet_view(visit: Assessment, **more: Any) -> dict[str, Any]:
 def _cautions(pid: int, state: DayState | None) -> list[str]:
     """What to mind on this day: how they are, and what was answered once."""
     screening = records.screening(work(), pid)
-    asked = {q.id: q.caution for q in screening_questions()}
-    answered = [asked[y] for y in (screening.yes if screening else ()) if y in asked]
+    answered = cautions(screening, screening_questions())
     today = state_cautions(state.pain, state.warm_up_min) if state else ()
     return [*today, *(f"{c[0].upper()}{c[1:]}." for c in answered)]
 

@@ -1,5 +1,6 @@
 """Drawings of practice and of the camera's stand, read back from their SVG."""
 
+import itertools
 import math
 import re
 import unittest
@@ -8,7 +9,8 @@ from xml.etree import ElementTree
 from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.core.words import Place
 from dachi.data import catalogue
-from dachi.drawing.practice import SIZE, heights, pain_map, soreness, weeks, wheel
+from dachi.drawing.body import SPOT_CM, hurt, pointing, spots
+from dachi.drawing.practice import SIZE, heights, soreness, weeks, wheel
 from dachi.drawing.stand import stand
 from dachi.simulation import inclinometer
 
@@ -72,13 +74,36 @@ class Charts(unittest.TestCase):
 
 class PainMap(unittest.TestCase):
     def test_left_is_the_persons_left(self) -> None:
-        root = read(pain_map({Place.LEFT_KNEE: 1, Place.RIGHT_KNEE: 4, Place.ELSEWHERE: 2}))
-        rings = [c for c in root.findall(f"{SVG}circle") if "b-ring" in c.get("class", "")]
+        root = read(hurt({Place.LEFT_KNEE: 1, Place.RIGHT_KNEE: 4, Place.ELSEWHERE: 2}))
+        rings = [c for c in root.iter(f"{SVG}circle") if "b-ring" in c.get("class", "")]
         self.assertEqual(len(rings), 2)
         left, right = rings
         # The figure faces the viewer: its left knee is on the picture's right.
         self.assertGreater(float(left.get("cx", "0")), float(right.get("cx", "0")))
         self.assertLess(float(left.get("r", "0")), float(right.get("r", "0")))
+
+    def test_every_place_can_be_pointed_at_with_a_finger(self) -> None:
+        """Spots of one view do not overlap, and both views together hold every place with a side."""
+        found: dict[Place, tuple[float, float]] = {}
+        for back in (False, True):
+            own = spots(back)
+            for (a, p), (b, q) in itertools.combinations(own.items(), 2):
+                self.assertGreater(math.dist(p, q), 2 * SPOT_CM, (a, b))
+            found |= own
+        knees = {p for p in Place if p.is_knee and "_knee_" in p}
+        whole = {Place.LEFT_HIP, Place.RIGHT_HIP}
+        pointed = {p for p in Place if p.side} - knees - whole
+        self.assertLessEqual(pointed, set(found))
+        root = read(pointing())
+        buttons = [g for g in root.iter(f"{SVG}g") if g.get("role") == "button"]
+        self.assertEqual({g.get("data-place") for g in buttons}, {p.value for p in found})
+        for g in buttons:
+            self.assertTrue(g.get("aria-label"))
+
+    def test_front_and_back_name_the_same_leg(self) -> None:
+        front, back = spots(back=False), spots(back=True)
+        self.assertGreater(front[Place.LEFT_KNEE][0], 0)
+        self.assertLess(back[Place.LEFT_KNEE_BACK][0], 0)
 
 
 class Stand(unittest.TestCase):

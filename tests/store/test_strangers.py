@@ -8,6 +8,7 @@ from typing import Any
 
 import dachi.store
 from dachi.core.assessing.runsheet import SheetLine, Slot
+from dachi.core.catalogue.cautions import Answer
 from dachi.core.judging.doubts import Doubt, What
 from dachi.core.judging.steadiness import Twice
 from dachi.core.measuring.figure_match import Region
@@ -34,6 +35,7 @@ from dachi.store import (
     proposals,
     remarks,
     run_sheets,
+    safety,
     second_opinions,
     signing,
     summaries,
@@ -44,6 +46,7 @@ from dachi.store.day_states import DayState
 from dachi.store.doubts import Said
 from dachi.store.markings import Marking
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
+from dachi.store.safety import ComingEvent
 from dachi.store.second_opinions import Opinion
 from dachi.store.summaries import PoseSummary
 from dachi.store.weeks import PlannedSession, PlannedWeek, Profile
@@ -79,6 +82,10 @@ OWN_WORDS = {
     ("sessions.number_of", "token"): "a token", ("sessions.end", "session_id"): 1,
     ("happenings.note", "what"): "signed in", ("happenings.lately", "what"): "signed in",
     ("happenings.lately", "since"): ago(9), ("happenings.of_coach", "most"): 9,
+    ("safety.say_quiet", "answer"): "quiet", ("safety.say_quiet", "by_whom"): "Dr Reed", ("safety.say_quiet", "place"): "groin", ("safety.overrule", "what"): "open_drill", ("safety.overrule", "name"): "lizard", ("safety.lift", "name"): "lizard",
+    ("safety.prepare_for", "event"): ComingEvent(day_ago(-9), "show"), ("practice_log.tell_more", "place"): Place.LEFT_KNEE,
+    ("practice_log.tell_more", "level"): 4, ("practice_log.tell_more", "spreads"): True, ("practice_log.tell_more", "after"): "hours",
+    ("preparation.answer_screening", "details"): {"disc": Answer(side="left")}, ("preparation.answer_screening", "flags"): ("night",),
     ("remarks.add", "by_whom"): "again", ("messages.send", "by_whom"): "coach",
     ("messages.read", "by_whom"): "practitioner", ("assessments.open_of_others", "most"): 9, ("assessments.set_still", "still"): True,
 }  # fmt: skip
@@ -119,6 +126,9 @@ class Strangers(Studio):
         doubts.say(db, me, (self.aid, What.JUMP, "", "", ""), Said.SET_UP)
         messages.send(db, me, pid, "practitioner", "the knee is quiet")
         remarks.add(db, me, self.tid, "again", {}, {"leg_line": 71.0}, {"leg_line": 70.0})
+        safety.say_quiet(db, me, pid, "groin", "left", "quiet")
+        safety.overrule(db, me, pid, "open_drill", "lizard", "seen in class")
+        safety.prepare_for(db, me, pid, ComingEvent(day_ago(-20), "show"))
         run_sheets.save(db, me, self.aid, [LINE])
         day_states.save(db, me, self.aid, STATE)
         self.goal = goals.add(

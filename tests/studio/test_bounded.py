@@ -31,6 +31,7 @@ from dachi.store import (
     proposals,
     remarks,
     run_sheets,
+    safety,
     second_opinions,
     signing,
     unsorted_photos,
@@ -38,6 +39,7 @@ from dachi.store import (
 )
 from dachi.store.database import Conflict
 from dachi.store.doubts import Said
+from dachi.store.safety import ComingEvent
 from dachi.store.second_opinions import Opinion
 from dachi.store.weeks import Profile, Tuned
 from dachi.studio.record import erasing
@@ -185,6 +187,9 @@ class Odd(Boxes):
         doubts.say(self.db, me, (aid, What.SLIP, LEG_RAISE, "left", "passive"), Said.OFF)
         remarks.add(self.db, me, tid, "again", {"hip": (1.0, 2.0)}, {"leg_line": 71.0}, {"leg_line": 70.0})  # fmt: skip
         messages.send(self.db, me, pid, "coach", "less on Friday")
+        safety.say_quiet(self.db, me, pid, "groin", "left", "seen", "Dr Reed")
+        safety.overrule(self.db, me, pid, "shut_gate", "supine-80", "not this year")
+        safety.prepare_for(self.db, me, pid, ComingEvent(day_ago(-20), "show"))
         signing.sign_off(self.db, me, aid)
         signing.reopen(self.db, me, aid, "once more")
         weeks.save_profile(self.db, me, pid, Profile(level=2, minutes=20.0, weekdays=(0, 3), by_day={3: 30.0}, tuned=Tuned(longer={"lizard": 1.5}, easy_until=day_ago(-3))))  # fmt: skip

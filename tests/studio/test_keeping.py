@@ -37,7 +37,7 @@ from dachi.store.database import (
 from dachi.studio.record import keeping
 from dachi.studio.record.keeping import KeepingProblem
 from dachi.web.app import create_app, open_on
-from tests.support import CLOCK, Pages, day_ago, plain_picture, rendered
+from tests.support import CLOCK, Pages, asked_of, day_ago, plain_picture, rendered
 
 
 def rows(path: Path) -> list[str]:
@@ -401,7 +401,7 @@ class Disks(Keeping):
         for path, form in (
             (f"/p/{self.pid}/plan/profile", {"level": "2", "minutes": "20", "weekday": "1"}),
             (f"/p/{self.pid}/consent", {"withdraw": "1", "given_on": day_ago(0)}),
-            (f"/p/{self.pid}/screening", {}),
+            (f"/p/{self.pid}/screening", asked_of()),
         ):
             token = self.token("/")
             with mock.patch("dachi.web.session.database.connect", read_only):

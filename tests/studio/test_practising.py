@@ -11,6 +11,7 @@ from unittest import mock
 import msgspec
 from PIL import Image
 
+from dachi.core.catalogue.hurts import Stage
 from dachi.core.judging.series import Verdict
 from dachi.core.practising.dose import Dose
 from dachi.core.practising.progression import Adjustment, Proposal, ProposalKind, Why
@@ -339,16 +340,18 @@ class Commands(Studio):
     def test_where_it_hurts_lately(self) -> None:
         now = CLOCK.local()
 
-        def hurts(days: float) -> set[bool]:
+        def hurts(days: float) -> set[Stage]:
             log = [entry(0, pains=[Pain("", Place.GROIN, PainKind.DULL)], started_at=(now - timedelta(days=days)).isoformat())]  # fmt: skip
-            return {h.returning for h in cautions.hurting(self.work, self.pid, log)}
+            return {h.stage for h in cautions.hurting(self.work, self.pid, log).hurts}
 
-        wanted = [(0, {False}), (13.9, {False}), (14.1, {True}), (27.9, {True}), (28.1, set())]
+        wanted = [(0, {Stage.FRESH}), (6.9, {Stage.FRESH}), (7.1, {Stage.MIDDLE}), (181.0, {Stage.MIDDLE}), (183.0, set())]  # fmt: skip
         self.assertEqual([(d, hurts(d)) for d, _ in wanted], wanted)
         # A later visit that heard of no pain there has asked: it is quiet.
         aid = assessments.add(self.db, self.coach.id, self.pid, taken_at=ago(1), warmth="warm")
         day_states.save(self.db, self.coach.id, aid, DayState())
-        self.assertEqual([hurts(d) for d in (13.9, 14.1)], [{False}, set()])
+        self.assertEqual(hurts(6.9), {Stage.FRESH}, "too early to count")
+        asked = [r.asks for r in cautions.hurting(self.work, self.pid, [entry(0, pains=[Pain("", Place.GROIN, PainKind.DULL)], started_at=(now - timedelta(days=20)).isoformat())]).returns]  # fmt: skip
+        self.assertEqual(asked, [False])
 
     def test_a_drill_that_hurt_is_eased_for_a_fortnight(self) -> None:
         now = CLOCK.local().replace(microsecond=0)
@@ -359,7 +362,7 @@ class Commands(Studio):
             with self.subTest(late), mock.patch.object(Work, "now", return_value=now):
                 known = Practising(self.work, self.who).known
                 self.assertEqual(known.hurt, frozenset({PLAIN} if eased else ()))
-                self.assertEqual({h.returning for h in known.hurts}, {not eased})
+                self.assertEqual({h.stage for h in known.hurts}, {Stage.MIDDLE})
             practice_log.remove(self.db, self.coach.id, self.pid, log_id)
 
     def test_what_a_proposal_changes(self) -> None:

@@ -6,6 +6,7 @@ from datetime import timedelta
 from unittest import mock
 
 from dachi.core.assessing import permission
+from dachi.core.catalogue.cautions import Answer
 from dachi.core.words import Happened
 from dachi.data import screening_questions
 from dachi.photos import faces
@@ -21,6 +22,7 @@ from dachi.store import (
 )
 from dachi.store.database import Conflict
 from dachi.studio.record import acts, health, keeping, letting_in, picture_privacy
+from dachi.studio.record.asking import Told
 from dachi.studio.record.prepared import prepared
 from dachi.studio.visits.intake import Refused
 from dachi.studio.work import Work
@@ -65,7 +67,7 @@ class Records(Studio):
         with self.assertRaises(Refused):
             acts.clear(self.work, other, "Dr Reed", self.work.today(), ())
         ids = [q.id for q in screening_questions()][:2]
-        acts.answer_screening(self.work, other, [*ids, "moon"])
+        acts.answer_screening(self.work, other, Told(tuple(ids), {}, ()))
         kept = preparation.screening(self.db, self.coach.id, other)
         assert kept is not None
         self.assertEqual(set(kept.yes), set(ids))
@@ -76,9 +78,9 @@ class Records(Studio):
         self.assertTrue(
             all(a.cleared and tuple(a.allowed) == ("flexion",) for a in answers.values())
         )
-        acts.answer_screening(self.work, other, ids[:1])
+        acts.answer_screening(self.work, other, Told((ids[0],), {ids[0]: Answer(side="left")}, ()))
         answers = preparation.answers(self.db, self.coach.id, other)
-        self.assertFalse(any(a.cleared for a in answers.values()), "other answers ask again")
+        self.assertFalse(any(a.cleared for a in answers.values()), "another side asks again")
 
     def test_how_far_somebody_is_prepared(self) -> None:
         today = self.work.today()

@@ -204,7 +204,7 @@ class Sheet(Visits):
             self.assertIn(pose.id, self.order())
 
     def test_a_question_answered_yes_keeps_passive_off_until_it_is_cleared(self) -> None:
-        question = screening_questions()[0].id
+        question = "blood_thinning"
         preparation.answer_screening(
             self.db, self.coach.id, self.pid, answered_on=day_ago(2), yes=[question]
         )
@@ -372,8 +372,9 @@ class Photographs(Visits):
         question = screening_questions()[0].id
         preparation.answer_screening(self.db, self.coach.id, self.pid, answered_on=day_ago(1), yes=[question])  # fmt: skip
         self.assertIsNone(told())
-        self.assertIsNotNone(told("passive"))
-        self.assertIsNotNone(told("passive", figure=True))
+        raised = catalogue().pose(LEG_RAISE)
+        self.assertIsNotNone(told("passive", pose=raised))
+        self.assertIsNotNone(told("passive", pose=raised, figure=True))
         preparation.withdraw_consent(self.db, self.coach.id, self.pid, day_ago(0))
         self.assertIsNotNone(told())
         self.assertIsNone(told(figure=True), "a figure shows nobody")

@@ -357,7 +357,7 @@ class Phone(Day):
             self.db, self.coach.id, self.pid, answered_on=day_ago(25), yes=["disc"]
         )
         answer = self.send(link, plain_picture(), mode="passive")
-        self.assertIn("clearance", answer.json["problem"])
+        self.assertIn("doctor or physiotherapist", answer.json["problem"])
         preparation.withdraw_consent(self.db, self.coach.id, self.pid, day_ago(6))
         self.assertIn("withdrawn", self.send(link, plain_picture()).json["problem"])
         page = self.app.test_client().get(link)

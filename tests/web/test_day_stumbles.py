@@ -163,7 +163,7 @@ class Heard(Day):
         self.assertIn("Noted as pain in the left knee", self.text(said))
         self.assertEqual(
             [c.id for c in self.cautions()],
-            ["knee_pain", "kneecap", "knee_sides", "knee_behind"],
+            ["knee_pain", "kneecap", "knee_sides", "knee_inside", "knee_behind"],
         )
 
     def test_reminders(self) -> None:

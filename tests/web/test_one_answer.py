@@ -14,7 +14,17 @@ from dachi.data import catalogue
 from dachi.simulation import outbox
 from dachi.store import assessments, practitioners, preparation
 from dachi.store.database import Conflict, Database, connect, transaction
-from tests.support import CLOCK, LEG_RAISE, Pages, ago, day_ago, pictured, plain_picture, rendered
+from tests.support import (
+    CLOCK,
+    LEG_RAISE,
+    Pages,
+    ago,
+    asked_of,
+    day_ago,
+    pictured,
+    plain_picture,
+    rendered,
+)
 
 LENGTHS = {"breath_s": "8", "birth_year": "1994", "call_name": "Runa"}
 SPLIT, FRONT = "front-split", "split-squareness"
@@ -302,7 +312,7 @@ class Refused(OneAnswer):
         commands: dict[str, dict[str, str]] = {
             f"/p/{self.pid}/record": LENGTHS | {"thigh_cm": "50"},
             f"/p/{self.pid}/consent": {"given_on": day_ago(0), "scope": "measure", "lasts": ""},
-            f"/p/{self.pid}/screening": {"yes": "disc"},
+            f"/p/{self.pid}/screening": asked_of("disc"),
             f"/p/{self.pid}/goals": {"pose": LEG_RAISE, "target": "90"},
             f"/p/{self.pid}/notes": {"kind": "note", "text": "x", "on_date": day_ago(1)},
             f"/p/{self.pid}/visit": {"next_visit_at": ago(-5)},

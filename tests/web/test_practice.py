@@ -78,18 +78,18 @@ class ThePlan(Practising):
             "level": "1",
             "minutes": "15",
             "weekday": ["1", "5"],
-            "caution": ["knee", "nonsense"],
+            "caution": ["kneeling", "nonsense"],
         }
         self.post(f"/p/{self.pid}/plan/profile", form)
         found = weeks.profile(self.db, self.coach.id, self.pid)
         assert found is not None
         self.assertEqual(
             (found.level, found.minutes, found.weekdays, found.cautions),
-            (1, 15.0, (1, 5), ("knee",)),
+            (1, 15.0, (1, 5), ("kneeling",)),
         )
         self.assertEqual([s.weekday for s in self.week().sessions], [1, 5])
         page = self.text(self.client.get(f"/p/{self.pid}/plan"))
-        self.assertIn("Nothing that loads a knee", page)
+        self.assertIn("No weight on the kneecaps", page)
         # A long Saturday, the same in the morning and in the evening, longer and softer.
         self.post(
             f"/p/{self.pid}/plan/profile",

@@ -6,7 +6,7 @@ from datetime import timedelta
 from dachi.core.words import Place
 from dachi.store import accounts, day_states, practitioners, preparation
 from dachi.store.day_states import DayState
-from tests.support import CLOCK, LEG_RAISE, Pages, ago, plain_picture
+from tests.support import CLOCK, LEG_RAISE, Pages, ago, asked_of, plain_picture
 
 
 class Prepare(Pages):
@@ -58,13 +58,18 @@ class Prepare(Pages):
         aid = self.visit_of(self.new)
         self.post(f"/p/{self.new}/consent", {"given_on": self.today, "scope": "show"})
         self.assertIn("have not been asked", self.text(self.upload(aid, plain_picture())))
-        page = self.said(f"/p/{self.new}/screening", yes="disc")
+        self.assertIn("Still to be asked", self.said(f"/p/{self.new}/screening", yes="disc"))
+        lacking = asked_of() | {"group-back": "yes"}
+        self.assertIn("Say what of it applies", self.said(f"/p/{self.new}/screening", **lacking))
+        page = self.said(f"/p/{self.new}/screening", **asked_of("disc"))
         self.assertIn("No folding with a rounded back", page)
         answer = self.upload(aid, plain_picture())
-        self.assertIn("clearance is recorded", self.text(answer))
+        self.assertIn("waits for a doctor", self.text(answer))
         place = {"pose": LEG_RAISE, "side": "left", "mode": "passive", "number": "1"}
         shot = {"angle": "70", "yaw": "5", "height": "60", "scatter": "0"}
-        self.assertIn("clearance", self.text(self.post(f"/a/{aid}/simulate", place | shot)))
+        self.assertIn(
+            "waits for a doctor", self.text(self.post(f"/a/{aid}/simulate", place | shot))
+        )
         self.assertEqual(self.upload(aid, plain_picture(), mode="active").status_code, 302)
         self.assertIn(
             "Say who gave",
@@ -74,18 +79,23 @@ class Prepare(Pages):
         self.assertIn("cleared by Dr Quay", page)
         self.assertEqual(self.upload(aid, plain_picture(700, 500)).status_code, 302)
         # The same answers again keep the clearance; another yes asks for it anew.
-        self.assertIn("cleared by Dr Quay", self.said(f"/p/{self.new}/screening", yes="disc"))
-        self.assertIn("wait until", self.said(f"/p/{self.new}/screening", yes="fever"))
+        again = self.said(f"/p/{self.new}/screening", **asked_of("disc"))
+        self.assertIn("cleared by Dr Quay", again)
+        more = self.said(f"/p/{self.new}/screening", **asked_of("disc", "labrum"))
+        self.assertIn("cleared by Dr Quay", more)
+        self.assertIn("not cleared yet", more)
+        other = self.said(f"/p/{self.new}/screening", **asked_of("disc", **{"side-disc": "left"}))
+        self.assertNotIn("cleared by Dr Quay", other, "of another side it is another answer")
         rows = self.db.execute(
             "SELECT count(*) FROM screening WHERE practitioner_id = ?", (self.new,)
         ).fetchone()[0]
-        self.assertEqual(rows, 3)
+        self.assertEqual(rows, 4)
 
     def test_a_replaced_hip_is_cleared_one_direction_at_a_time(self) -> None:
         """Flexion allowed: the leg raise may be taken, the leg across may not, cleared or not."""
         aid = self.visit_of(self.new)
         self.post(f"/p/{self.new}/consent", {"given_on": self.today, "scope": "show"})
-        page = self.said(f"/p/{self.new}/screening", yes="hip_replacement")
+        page = self.said(f"/p/{self.new}/screening", **asked_of("hip_replacement"))
         self.assertIn("Directions the surgeon allows", page)
         page = self.said(
             f"/p/{self.new}/clearance", cleared_by="Dr Quay", cleared_on=self.today,
@@ -103,7 +113,7 @@ class Prepare(Pages):
         """A knee that hurts today is not photographed in pigeon; a leg raise of its own may be."""
         aid = self.visit_of(self.new)
         self.post(f"/p/{self.new}/consent", {"given_on": self.today, "scope": "show"})
-        self.said(f"/p/{self.new}/screening")
+        self.said(f"/p/{self.new}/screening", **asked_of())
         day_states.save(self.db, self.coach.id, aid, DayState(pain={Place.LEFT_KNEE: 5}))
         refused = self.upload(aid, plain_picture(), pose="pigeon", mode="active")
         self.assertIn("No weight on the kneecap", self.text(refused))

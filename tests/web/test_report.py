@@ -120,7 +120,7 @@ class Reports(Pages):
         found = self.gathered(reader="clinician")
         self.assertIn("born 1994", found.heading)
         self.assertTrue(found.cautions)
-        self.assertIn("Not cleared", found.cautions[-1])
+        self.assertIn("not cleared yet", found.cautions[-1])
 
     def test_it_is_made_in_the_background_and_fetched_by_its_coach_alone(self) -> None:
         page = self.text(self.client.get(f"/a/{self.visits[1]}/report"))

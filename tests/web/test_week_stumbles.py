@@ -18,7 +18,7 @@ from dachi.store import (
 from dachi.studio.verdicts import conclusions
 from dachi.studio.visits import sheets
 from dachi.studio.visits.allowed import allowed
-from tests.support import LEG_RAISE, ago, day_ago, plain_picture, rendered
+from tests.support import LEG_RAISE, ago, asked_of, day_ago, plain_picture, rendered
 from tests.web.test_day_stumbles import Day
 from tests.web.test_progress import History
 
@@ -307,7 +307,7 @@ class OnceOnly(Day):
             ({"birth_year": "2015", "agree": "1", "warmth": "warm"}, "guardian"),
             ({"birth_year": "1990", "agree": "1", "warmth": "warm", "length_cm": "2"}, "A mat is"),
         ):  # fmt: skip
-            answer = self.post("/myself", form)
+            answer = self.post("/myself", asked_of() | form)
             self.assertEqual(answer.status_code, 422, form)
             self.assertIn(words, self.text(answer))
         self.assertEqual(len(practitioners.listing(self.db, self.coach.id)), 1)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
-from dachi.core.catalogue.cautions import Caution
+from dachi.core.catalogue.cautions import Answer, Caution
 from dachi.core.catalogue.demands import Demands
 from dachi.core.catalogue.screening import Question
 from dachi.core.words import Place
@@ -16,7 +16,7 @@ SCOPES = {
     "show": "to measure from, and to show to the practitioner",
     "teaching": "to measure from, to show, and to teach with, the face made unrecognisable",
 }
-ADULT_AGE, YOUNG_AGE = 18, 16
+ADULT_AGE = 18
 
 
 @dataclass(frozen=True)
@@ -46,13 +46,41 @@ class Consent:
 
 @dataclass(frozen=True)
 class Screening:
-    """The newest answers: ids answered yes, who cleared them when, and for which directions."""
+    """The newest answers: ids answered yes, and what was told of each in ``details``.
+
+    ``cleared_by``, ``cleared_on`` and ``allowed`` are of answers without details, from before each
+    condition was cleared by itself. ``flags``: signs that stop every plan.
+    """
 
     answered_on: str
     yes: tuple[str, ...]
     cleared_by: str = ""
     cleared_on: str | None = None
     allowed: tuple[str, ...] = ()
+    details: Mapping[str, Answer] = field(default_factory=dict)
+    flags: tuple[str, ...] = ()
+
+    def told(self) -> dict[str, Answer]:
+        """Every yes with what was told of it, as it was then."""
+        cleared = self.cleared_on is not None
+        old = Answer(
+            cleared, self.allowed if cleared else (), by=self.cleared_by, on=self.cleared_on or ""
+        )
+        return {q: self.details.get(q, old) for q in self.yes}
+
+    def answers(self, today: str, weeks_ago: float) -> dict[str, Answer]:
+        """The same on a day, so many weeks after: what was cleared may have run out, and a
+        pregnancy has gone on.
+        """
+        return {q: _as_of(a, today, weeks_ago) for q, a in self.told().items()}
+
+
+def _as_of(answer: Answer, today: str, weeks_ago: float) -> Answer:
+    if answer.cleared and answer.until and answer.until < today:
+        answer = replace(answer, cleared=False)
+    if answer.weeks is not None:
+        answer = replace(answer, weeks=answer.weeks + weeks_ago)
+    return answer
 
 
 def may_be_minor(birth_year: int | None, year: int) -> bool:
@@ -60,9 +88,9 @@ def may_be_minor(birth_year: int | None, year: int) -> bool:
     return birth_year is None or year - birth_year <= ADULT_AGE
 
 
-def may_be_young(birth_year: int | None, year: int) -> bool:
-    """Whether a person may still be under sixteen: nothing passive to the end but with care."""
-    return birth_year is None or year - birth_year <= YOUNG_AGE
+def ages(birth_year: int | None, year: int) -> tuple[int, int]:
+    """From which to which age a person may be in a year; unknown is not adult."""
+    return (0, ADULT_AGE - 1) if birth_year is None else (year - birth_year - 1, year - birth_year)
 
 
 def photograph_refused(consent: Consent | None, birth_year: int | None, today: str) -> str | None:
@@ -93,19 +121,18 @@ def passive_refused(screening: Screening | None) -> str | None:
             "The screening questions have not been asked yet: ask them under Prepare before a "
             "passive shot at the end of range."
         )
-    if screening.yes and screening.cleared_on is None:
-        return (
-            "The screening asks for a doctor or physiotherapist first: passive shots wait until "
-            "their clearance is recorded under Prepare."
-        )
     return None
 
 
-def shot_refused(demands: Demands, found: Collection[Caution], *, passive: bool) -> str | None:
-    """Why a pose may not be photographed in a mode under some cautions; None where it may."""
+def shot_refused(
+    demands: Demands, found: Collection[Caution], *, passive: bool, side: str = ""
+) -> str | None:
+    """Why a pose may not be photographed in a mode, on a side, under some cautions; None where it
+    may.
+    """
     for caution in found:
-        if caution.no_session or caution.forbids_shot(demands, passive=passive):
-            return f"{caution.name}: {caution.words}"
+        if caution.no_session or caution.forbids_shot(demands, passive=passive, side=side):
+            return f"{caution.said}: {caution.words}"
     return None
 
 

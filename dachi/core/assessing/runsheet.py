@@ -93,10 +93,10 @@ def build(
     measured: Mapping[str, int],
     first: str,
     limits: Mapping[str, Collection[str]] | None = None,
-    refused: Callable[[Pose, str], bool] = lambda _pose, _mode: False,
+    refused: Callable[[Pose, str, str], bool] = lambda _pose, _mode, _side: False,
     trials: int = 2,
 ) -> tuple[SheetLine, ...]:
-    """The sheet for a visit; a pose and mode that is ``refused`` is not on it.
+    """The sheet for a visit; a pose, mode and side that is ``refused`` is not on it.
 
     ``goals`` and the poses ``measured`` before (pose id to number of visits) are taken
     again, with the poses that tell what limits a goal (``limits``: goal to pose ids). Without
@@ -112,7 +112,8 @@ def build(
     return tuple(
         line
         for p in poses
-        for line in lines_for(p, first, trials, [m for m in p.modes if refused(p, m)])
+        for line in lines_for(p, first, trials)
+        if not refused(p, line.mode, line.side)
     )
 
 

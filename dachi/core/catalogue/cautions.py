@@ -1,12 +1,18 @@
-"""What cautions forbid: rules over the demands of drills and poses."""
+"""What cautions forbid: rules over the demands of drills and poses, of one leg or of both.
+
+Everything that puts a drill or a photograph before somebody asks ``Caution.closes`` or
+``Caution.forbids_shot``: the week, the session of today and the one that is running, what is
+offered in a drill's place, what a coach puts in, the run sheet, the phone, the files.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from dachi.core.catalogue.demands import (
+    BODY,
     DIRECTION_DEMANDS,
     ENDS,
     NAMES,
@@ -14,22 +20,13 @@ from dachi.core.catalogue.demands import (
     Level,
 )
 from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.hurts import DIZZY, KINDS, PLACES, Hurt, Stage
 from dachi.core.catalogue.problems import DataEntry, all_in, read_entry, without_twins
-from dachi.core.words import PainKind, Place
-
-#: Where it can hurt; a knee or a hip of which no part was said is all of its parts.
-PLACES = (
-    "hip_front", "hip_side", "hip_back", "sit_bone", "groin", "thigh_front", "thigh_back",
-    "knee_inner", "knee_outer", "knee_front", "knee_back", "ankle", "foot", "low_back", "wrist",
-    "elsewhere",
-)  # fmt: skip
-KINDS = ("sharp", "pinch", "tingling", "ache", "stretch")
-#: A strong stretch is no harm by itself; in a knee any feeling is.
-HARMFUL = ("sharp", "pinch", "tingling", "ache")
-#: Has no place: only what names it is brought by it.
-DIZZY = "dizzy"
+from dachi.core.catalogue.screening import Flag
 
 LevelName = Literal["some", "end", "loaded"]
+Source = Literal["screening", "pain", "age", "hand", "reading"]
+SIDES = ("left", "right")
 
 
 class CautionEntry(DataEntry, frozen=True):
@@ -43,25 +40,34 @@ class CautionEntry(DataEntry, frozen=True):
     no_passive_end: bool = False
     no_strap_end: bool = False
     no_session: bool = False
-    screening: str | None = None
+    screening: tuple[str, ...] = ()
     when: Literal["always", "uncleared", "cleared"] = "always"
+    parts: tuple[str, ...] = ()
+    weeks_from: float = 0.0
+    weeks_to: float = 9999.0
     by_direction: bool = False
     places: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ()
-    young: bool = False
-    works: tuple[str, ...] = ()
-    positions: tuple[str, ...] = ()
+    ages: tuple[int, int] | None = None
+    reading: bool = False
+    back_s: float | None = None
+    squat_s: float | None = None
+    strength_first: bool = False
 
 
 @dataclass(frozen=True)
 class Caution:
     """What a caution forbids.
 
-    ``blocks``: demands and the level from which they are blocked. ``screening`` names the
-    question whose yes brings it, ``when`` before or after clearance; ``by_direction``: blocked
-    ends open one direction at a time, as they are cleared. ``places`` and ``kinds`` of pain bring
-    it (any place where no place is named), ``young`` whoever may be under age. ``works``: tissues
-    that may not be contracted hard, ``positions`` that press on what is sore.
+    ``blocks``: demands and the level from which they are blocked; on the leg of ``side`` where it
+    is of one, of the trunk always. ``screening`` names the questions whose yes brings it, ``when``
+    before or after clearance, ``parts`` for which part or stage (any where none is named; the
+    empty one for a yes of which nothing was said), ``weeks_from`` and ``weeks_to`` in which weeks;
+    ``by_direction``: blocked ends open one direction at a time, as they are cleared. ``places`` and
+    ``kinds`` of pain bring it (any place where no place is named), ``ages`` whoever may be of them,
+    ``reading`` a range that is large. ``back_s`` seconds on the back in one session at most,
+    ``squat_s`` seconds of a squat; ``strength_first``: no more seconds held than of strength.
+    ``source`` says what brought it; ``half``: what its fresh form closes is done at half the dose.
     """
 
     id: str
@@ -71,99 +77,141 @@ class Caution:
     no_passive_end: bool = False
     no_strap_end: bool = False
     no_session: bool = False
-    screening: str | None = None
+    screening: tuple[str, ...] = ()
     when: str = "always"
+    parts: tuple[str, ...] = ()
+    weeks_from: float = 0.0
+    weeks_to: float = 9999.0
     by_direction: bool = False
     places: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ()
-    young: bool = False
-    works: tuple[str, ...] = ()
-    positions: tuple[str, ...] = ()
+    ages: tuple[int, int] | None = None
+    reading: bool = False
+    back_s: float | None = None
+    squat_s: float | None = None
+    strength_first: bool = False
+    side: str = ""
+    source: Source = "hand"
+    half: Mapping[str, Level] = field(default_factory=dict)
+
+    @property
+    def said(self) -> str:
+        """The name with the leg it is of."""
+        return f"{self.name}, {self.side}" if self.side else self.name
+
+    def closes(self, drill: Drill) -> frozenset[str]:
+        """The sides on which a drill may not be done; both where it is done with both at once."""
+        return self._sides(drill, self.blocks)
+
+    def halves(self, drill: Drill) -> frozenset[str]:
+        """The sides on which a drill loads what comes back: done at half the dose."""
+        return self._sides(drill, self.half) if self.half else frozenset()
 
     def forbidden(self, drill: Drill) -> bool:
-        """Whether a drill may not be done under this caution."""
-        if drill.passive_end and self.no_passive_end:
-            return True
-        if drill.passive_end and self.no_strap_end and "strap" in drill.requires:
-            return True
-        # Whoever rests turns onto the side that is not sore.
-        presses = drill.position in self.positions and drill.phase not in ("settle", "rest")
-        if presses or set(drill.strengthens) & set(self.works):
-            return True
-        return bool(drill.demands.beyond(self.blocks))
+        """Whether a drill may not be done at all under this caution."""
+        return len(self.closes(drill)) == len(SIDES)
 
-    def forbids_shot(self, demands: Demands, *, passive: bool) -> bool:
-        """Whether a pose may not be photographed in a mode under this caution.
+    def _sides(self, drill: Drill, blocks: Mapping[str, Level]) -> frozenset[str]:
+        if drill.passive_end and self.no_strap_end and "strap" in drill.requires:
+            return frozenset(SIDES)
+        alone = drill.sides == "each" and bool(self.side)
+        if not alone:
+            shut = drill.passive_end and self.no_passive_end
+            return frozenset(SIDES if shut or drill.demands.beyond(blocks) else ())
+        return frozenset(
+            side
+            for side in SIDES
+            if (drill.passive_end and self.no_passive_end and side == self.side)
+            or drill.demands.beyond(blocks, self.side, side)
+        )
+
+    def forbids_shot(self, demands: Demands, *, passive: bool, side: str = "") -> bool:
+        """Whether a pose may not be photographed in a mode and on a side under this caution.
 
         What a person's own strength brings there goes a step less far.
         """
         asked = demands if passive else demands.unaided()
-        return (passive and self.no_passive_end) or bool(asked.beyond(self.blocks))
+        one = side if side in SIDES else ""
+        own = not self.side or not one or one == self.side
+        return (passive and self.no_passive_end and own) or bool(
+            asked.beyond(self.blocks, self.side, one)
+        )
 
-    def returning(self) -> Caution:
-        """The caution while what hurt comes back: only the end of range stays closed."""
-        blocks = {n: max(level, Level.END) for n, level in self.blocks.items()}
-        changed = {
-            "blocks": blocks, "works": (), "positions": (), "name": f"{self.name}, coming back",
-            "words": "Quiet for two weeks: the middle of its range again, not the end yet.",
-        }  # fmt: skip
-        return Caution(**{**self.__dict__, **changed})
+    def of(self, hurt: Hurt) -> Caution:
+        """The caution as a pain brings it: of its leg, as strict as its kind, as far as it is back.
+
+        Sharp pain closes the tissue from the first pull on; what comes back is closed at its end,
+        then not at all, and done at half the dose.
+        """
+        fresh = dict(self.blocks)
+        if hurt.kind == "sharp" and not self.kinds:
+            fresh = {n: _sooner(n, level) for n, level in fresh.items()}
+        found = replace(self, side=hurt.side, source="pain", blocks=fresh)
+        if hurt.stage is Stage.FRESH:
+            return found
+        back = {n: max(level, Level.END) for n, level in fresh.items()}
+        words = (
+            "Quiet for a while: the middle of its range again, at half the dose, not the end yet."
+            if hurt.stage is Stage.MIDDLE
+            else "Quiet: the end of its range again, at half the dose."
+        )
+        return replace(
+            found,
+            name=f"{self.name}, coming back",
+            words=words,
+            blocks=back if hurt.stage is Stage.MIDDLE else {},
+            no_passive_end=False,
+            half=fresh,
+        )
 
     def opened(self, directions: Collection[str]) -> Caution:
         """The caution with some directions cleared; what combines them stays blocked."""
         free = {n for d in directions for n in DIRECTION_DEMANDS.get(d, ())}
         blocks = {n: level for n, level in self.blocks.items() if n not in free}
-        return Caution(**{**self.__dict__, "blocks": blocks}) if self.by_direction else self
+        return replace(self, blocks=blocks) if self.by_direction else self
 
 
-@dataclass(frozen=True)
-class Hurt:
-    """Where it hurts and how; ``side`` is empty where nobody said which. ``returning``: it has
-    been quiet for a while, and comes back but for the end of its range.
-    """
-
-    place: str
-    kind: str = "ache"
-    side: str = ""
-    returning: bool = False
-
-
-_KNEE = ("knee_inner", "knee_outer", "knee_front", "knee_back")
-#: What of the closed places a pointed one means: of a hip or a knee of which no part was said, the
-#: parts that close most.
-CLOSES: dict[Place, tuple[str, ...]] = {
-    Place.HIP_FRONT: ("hip_front",), Place.HIP_SIDE: ("hip_side",), Place.HIP_BACK: ("hip_back",),
-    Place.LEFT_HIP: ("hip_front",), Place.RIGHT_HIP: ("hip_front",), Place.GROIN: ("groin",),
-    Place.SIT_BONE: ("sit_bone",), Place.THIGH_BACK: ("thigh_back",),
-    Place.LEFT_THIGH_BACK: ("thigh_back",), Place.RIGHT_THIGH_BACK: ("thigh_back",),
-    Place.THIGH_FRONT: ("thigh_front",), Place.LEFT_KNEE: _KNEE, Place.RIGHT_KNEE: _KNEE,
-    Place.LEFT_KNEE_FRONT: ("knee_front",), Place.LEFT_KNEE_INNER: ("knee_inner",),
-    Place.LEFT_KNEE_OUTER: ("knee_outer",), Place.LEFT_KNEE_BACK: ("knee_back",),
-    Place.RIGHT_KNEE_FRONT: ("knee_front",), Place.RIGHT_KNEE_INNER: ("knee_inner",),
-    Place.RIGHT_KNEE_OUTER: ("knee_outer",), Place.RIGHT_KNEE_BACK: ("knee_back",),
-    Place.ANKLE_FOOT: ("ankle", "foot"), Place.LOW_BACK: ("low_back",), Place.WRIST: ("wrist",),
-    Place.ELSEWHERE: ("elsewhere",),
-}  # fmt: skip
-CLOSES |= {p: CLOSES[p.sideless] for p in Place if p not in CLOSES}
-_KINDS = {
-    PainKind.SHARP: "sharp", PainKind.PINCH: "pinch", PainKind.NUMB: "tingling",
-    PainKind.DULL: "ache", PainKind.KNEE: "ache",
-}  # fmt: skip
-
-
-def hurts_of(place: Place, kind: PainKind = PainKind.DULL) -> tuple[Hurt, ...]:
-    """What a place and a kind of pain mean to the cautions; dizziness has no place of its own."""
-    if kind is PainKind.DIZZY:
-        return (Hurt("elsewhere", DIZZY),)
-    return tuple(Hurt(p, _KINDS[kind], place.side) for p in CLOSES[place])
+def _sooner(name: str, level: Level) -> Level:
+    """The level below, of what is pulled; what is worked or asked of the trunk as it is."""
+    if name in BODY or name.startswith("con_"):
+        return level
+    return Level(max(Level.SOME, level - 1))
 
 
 @dataclass(frozen=True)
 class Answer:
-    """A screening question answered yes; ``allowed`` directions that were cleared one by one."""
+    """A screening question answered yes.
+
+    ``allowed`` directions that were cleared one by one; ``side`` (empty: both or unknown), ``part``
+    of the body or way, ``stage`` 1 to 3 of a tear, ``weeks`` of a pregnancy or after it; ``since``
+    when, cleared ``by`` whom, ``on`` which day and ``until`` when (its last day), ISO dates.
+    """
 
     cleared: bool = False
     allowed: tuple[str, ...] = ()
+    side: str = ""
+    part: str = ""
+    stage: int | None = None
+    weeks: float | None = None
+    since: str = ""
+    by: str = ""
+    on: str = ""
+    until: str = ""
+
+
+#: A torn muscle is cautioned like a pain at its place: by its stage sharp, an ache, coming back.
+TEAR = "muscle_tear"
+_TORN = {1: ("sharp", Stage.FRESH), 2: ("ache", Stage.FRESH), 3: ("ache", Stage.MIDDLE)}
+
+
+def torn(answers: Mapping[str, Answer]) -> tuple[Hurt, ...]:
+    """What a torn muscle means to the cautions of pain: nothing once it was cleared."""
+    answer = answers.get(TEAR)
+    if answer is None or answer.cleared:
+        return ()
+    kind, stage = _TORN[answer.stage or 1]
+    place = answer.part if answer.part in PLACES else "thigh_back"
+    return (Hurt(place, kind, answer.side, stage),)
 
 
 def build_cautions(entries: Iterable[Mapping[str, Any]]) -> tuple[Caution, ...]:
@@ -177,13 +225,9 @@ def build_cautions(entries: Iterable[Mapping[str, Any]]) -> tuple[Caution, ...]:
         blocks = dict.fromkeys(ENDS, Level.END) if e.ends else {}
         for name, level in e.blocks.items():
             blocks[name] = min(blocks.get(name, Level.LOADED), Level[level.upper()])
-        found.append(
-            Caution(
-                e.id, e.name, e.words, blocks, e.no_passive_end, e.no_strap_end, e.no_session,
-                e.screening, e.when, e.by_direction, e.places, e.kinds, e.young, e.works,
-                e.positions,
-            )
-        )  # fmt: skip
+        fields = set(CautionEntry.__struct_fields__) - {"blocks", "ends"}
+        kept = {n: getattr(e, n) for n in fields}
+        found.append(Caution(**kept, blocks=blocks))
     without_twins((c.id for c in found), "caution")
     return tuple(found)
 
@@ -193,26 +237,76 @@ def brought_by(
     answers: Mapping[str, Answer],
     hurts: Collection[Hurt] = (),
     *,
-    may_be_young: bool = False,
+    age: tuple[int, int] | None = None,
+    readings: bool = False,
 ) -> tuple[Caution, ...]:
-    """The cautions that screening answers, painful places and age bring."""
-    found = []
+    """The cautions that screening answers, painful places, age and readings bring.
+
+    ``age`` from and to, where only the year of birth is known; ``readings``: a range was measured
+    that only an over-mobile body has. One caution stands once for each leg it is of.
+    """
+    found: list[Caution] = []
+    told = [*hurts, *torn(answers)]
     for c in cautions:
-        answer = answers.get(c.screening or "")
-        if answer is not None and c.when in (
-            "always",
-            "cleared" if answer.cleared else "uncleared",
-        ):
-            found.append(c.opened(answer.allowed))
-        elif any(_brings(c, h) for h in hurts if not h.returning) or (c.young and may_be_young):
-            found.append(c)
-        elif any(_brings(c, h) for h in hurts):
-            found.append(c.returning())
+        own = [_screened(c, answers[q]) for q in c.screening if q in answers]
+        own += [c.of(h) for h in told if _brings(c, h)]
+        if c.ages is not None and age is not None and _overlap(c.ages, age):
+            own.append(replace(c, source="age"))
+        if c.reading and readings and not own:
+            own.append(replace(c, source="reading"))
+        found += _strictest(x for x in own if x is not None)
     return tuple(found)
+
+
+def stopped(why: Iterable[str], flags: Iterable[Flag]) -> tuple[Caution, ...]:
+    """What stops every plan, as cautions: by the ids of the signs that were told."""
+    told = set(why)
+    care = "No practice is planned until then: that is care, not alarm."
+    return tuple(
+        Caution(f"stop_{f.id}", "To be seen first", f"{f.words} {care}", {}, no_session=True)
+        for f in flags
+        if f.id in told
+    )
+
+
+def _overlap(one: tuple[int, int], other: tuple[int, int]) -> bool:
+    return one[0] <= other[1] and other[0] <= one[1]
+
+
+def _screened(c: Caution, answer: Answer) -> Caution | None:
+    """The caution that a yes brings; None where its part, week or clearance does not."""
+    if c.when not in ("always", "cleared" if answer.cleared else "uncleared"):
+        return None
+    if c.parts and answer.part not in c.parts:
+        return None
+    weeks = answer.weeks
+    if weeks is not None and not c.weeks_from <= weeks < c.weeks_to:
+        return None
+    side = answer.side if answer.side in SIDES else ""
+    return replace(c.opened(answer.allowed), side=side, source="screening")
+
+
+def _strictest(found: Iterable[Caution]) -> list[Caution]:
+    """One for each leg: of several, what is fresh before what comes back, sharp before an ache."""
+    kept: dict[str, Caution] = {}
+    for c in found:
+        before = kept.get(c.side)
+        if before is None or _strict(c) > _strict(before):
+            kept[c.side] = c
+    if both := kept.get(""):
+        # What is as strict on both legs need not be said of one.
+        return [both, *(c for side, c in kept.items() if side and _strict(c) > _strict(both))]
+    if len(kept) == len(SIDES) and len({_strict(c) for c in kept.values()}) == 1:
+        return [replace(kept["left"], side="")]
+    return list(kept.values())
+
+
+def _strict(c: Caution) -> tuple[bool, int]:
+    return not c.half, sum(Level.LOADED + 1 - level for level in c.blocks.values())
 
 
 def _brings(c: Caution, hurt: Hurt) -> bool:
     if not c.places and not c.kinds:
         return False
-    kinds = c.kinds or (KINDS if hurt.place.startswith("knee") else HARMFUL)
-    return hurt.kind in kinds and (not c.places or hurt.place in c.places)
+    kind = hurt.kind in c.kinds if c.kinds else hurt.harmful
+    return kind and (not c.places or hurt.place in c.places)

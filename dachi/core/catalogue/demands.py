@@ -12,16 +12,20 @@ from dachi.core.catalogue.problems import CatalogueError
 #: Asked of each leg. ``flex`` is the hip's with the knee bent or straight; ``pinch`` flexion with
 #: adduction or inward rotation, ``ext_er`` extension with outward rotation; ``knee_twist`` the shin
 #: turned against the thigh, ``kneel`` weight on the kneecap, ``knee_back`` a straight knee pushed;
-#: ``ham_origin`` a strong pull at the sit bone; ``lever`` a long leg held up.
+#: ``ham_origin`` a strong pull at the sit bone; ``lever`` a long leg held up; ``knee_valgus`` the
+#: inner knee pulled open; ``con_`` a tissue worked hard (``add`` adductors, ``flex`` hip flexors,
+#: ``ham`` hamstrings, ``outer`` outer hip); ``press_`` weight or wrap on the side of the hip and on
+#: the sit bone. A straight knee folded under the trunk's weight is ``flex_straight`` loaded.
 LEGS = (
     "flex_bent", "flex_straight", "ext", "abd", "add", "er", "ir", "pinch", "ext_er", "knee_end",
     "knee_twist", "kneel", "knee_back", "ham_end", "ham_origin", "groin", "nerve", "ankle_pointed",
     "ankle_pulled", "lever",
+    "knee_valgus", "con_add", "con_flex", "con_ham", "con_outer", "press_side", "press_sit",
 )  # fmt: skip
-#: Asked of the trunk and the whole.
+#: Asked of the trunk and the whole. ``fall``: end on one leg, loaded on a block or eyes down.
 BODY = (
     "spine_round", "spine_arch", "spine_twist", "pelvis_asym", "on_back", "on_front", "belly",
-    "balance", "head_low", "wrists", "strain",
+    "balance", "head_low", "wrists", "strain", "fall", "breath_held", "ballistic",
 )  # fmt: skip
 NAMES = (*LEGS, *BODY)
 #: What brings a part of the body to the end of its range.
@@ -76,9 +80,17 @@ class Demands:
 
         return Demands(less(self.own), less(self.other), less(self.body))
 
-    def beyond(self, blocks: Mapping[str, Level]) -> tuple[str, ...]:
-        """Which demands reach a level that is blocked."""
-        return tuple(n for n, level in blocks.items() if self.most(n) >= level)
+    def asked(self, name: str, leg: str = "", side: str = "") -> Level:
+        """How much of a demand falls on a ``leg``, done on a ``side``; the most where neither is
+        said, and of the body whoever asks.
+        """
+        if not leg or not side or name in self.body:
+            return self.most(name)
+        return (self.own if leg == side else self.other)[name]
+
+    def beyond(self, blocks: Mapping[str, Level], leg: str = "", side: str = "") -> tuple[str, ...]:
+        """Which demands reach a level that is blocked, of a leg where one is named."""
+        return tuple(n for n, level in blocks.items() if self.asked(n, leg, side) >= level)
 
 
 #: What asks nothing of anybody.

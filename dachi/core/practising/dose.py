@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from dachi.core.catalogue.demands import Level
 from dachi.core.catalogue.drills import ALWAYS, Drill
 
 #: Getting into a drill, and changing sides, s; some positions take longer to turn round in.
@@ -88,6 +89,10 @@ def dose(
     gentle: bool = False,
     longer: float = 1.0,
     breath_s: float = BREATH_S,
+    only: str | None = None,
+    share: float = 1.0,
+    squat_s: float = math.inf,
+    own_hold_s: float | None = None,
 ) -> Dose:
     """The dose of a drill.
 
@@ -96,25 +101,36 @@ def dose(
     third of a hold, or a third of the repetitions. ``easy`` takes the level below, but not of
     what is yielded to; ``gentle`` (a stiff or older body) asks less effort and gives more
     time. ``longer`` stretches the hold or the count by a factor. ``breath_s`` is the
-    person's own breath, which paces drills that go by the breath.
+    person's own breath, which paces drills that go by the breath. ``only``: done on that side
+    alone; ``share`` of the usual count or time (what comes back: half); ``squat_s``: no deep squat
+    is longer; ``own_hold_s``: how long the person holds what is held.
     """
     change = CHANGE_BY_POSITION.get(drill.position, CHANGE_S)
     short = minutes <= SHORT_MIN
     half = 0.5 if short and drill.phase in ALWAYS else 1.0
-    sides = 2 if drill.sides == "each" else 1
-    extra = tight if sides == 2 and drill.phase in ("strength", "hold") else None
+    sides = 2 if drill.sides == "each" and only is None else 1
+    extra = tight if sides == 2 and share >= 1 and drill.phase in ("strength", "hold") else None
     if drill.reps:
         step = 0 if short else max(0, min(level, 3) - 1 - (1 if easy or gentle else 0))
         pace = drill.breaths * breath_s if drill.breaths else drill.rep_s
         reps = max(LEAST_REPS if half < 1 else 1, round(drill.reps[step] * half * longer))
+        if share < 1:
+            reps = max(1, round(reps * share))
         if drill.both_ways:
             reps += reps % 2
         more = max(1, round(reps * EXTRA_SHARE)) if extra else 0
         return Dose(reps, pace, 0.0, sides, extra, more, change_s=change)
-    hold = _hold(drill, level, minutes, easy=easy, gentle=gentle) * half * longer
+    usual = _hold(drill, level, minutes, easy=easy, gentle=gentle)
+    if own_hold_s is not None and drill.phase == "hold" and minutes > SHORT_MIN:
+        usual = own_hold_s
+    hold = usual * half * longer
     ceiling = min(drill.most_s or math.inf, 60.0 * minutes * MOST_OF_SESSION / sides)
     least = 10 if drill.sitting else LEAST_HOLD_S
+    if is_squat(drill):
+        ceiling = min(ceiling, squat_s)
     hold = max(least, _fives(min(hold, ceiling)))
+    if share < 1:
+        hold = max(10.0, _fives(hold * share))
     once_more = _fives(hold * EXTRA_SHARE) if extra else 0.0
     rounds = 2 if _in_rounds(drill) and hold >= ROUNDS_FROM_S else 1
     outs = math.ceil(hold / OUT_EVERY_S) - 1 if drill.most_s else 0
@@ -127,14 +143,21 @@ def dose(
 def _hold(drill: Drill, level: int, minutes: float, *, easy: bool, gentle: bool) -> float:
     """Seconds of a hold by level. What is yielded to is not shorter for going gently."""
     yielding = drill.mode == "passive" and drill.phase == "hold"
+    carried = drill.position in ("lying", "side-lying", "seated")
     if minutes <= SHORT_MIN:
         return drill.seconds[0]
-    if yielding and gentle:
+    if yielding and gentle and carried:
         return GENTLE_LONGER * drill.seconds[-1]
-    if yielding and level == 1 and drill.position in ("lying", "side-lying", "seated"):
+    if yielding and level == 1 and carried:
         # The floor carries it: time does the work, and it is no harder for being longer.
         return drill.seconds[1]
-    return drill.seconds[max(0, min(level, 3) - 1 - (0 if yielding else easy or gentle))]
+    less = gentle if yielding else easy or gentle
+    return drill.seconds[max(0, min(level, 3) - 1 - less)]
+
+
+def is_squat(drill: Drill) -> bool:
+    """Whether both knees carry the body at the end of their bend."""
+    return drill.position == "standing" and drill.demands.most("knee_end") is Level.LOADED
 
 
 def _in_rounds(drill: Drill) -> bool:

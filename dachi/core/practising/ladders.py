@@ -20,12 +20,15 @@ class Facts:
     ``easy``: drill to how many times in a row, newest first, it was logged as easy;
     ``prop_cm``: drill to the height of its support last time; ``pain_days``: place to days
     since pain was last logged there. ``sessions`` is how many sessions there are at all.
+    ``opened`` and ``shut``: gates that a coach opened or shut by hand, with the reason.
     """
 
     easy: Mapping[str, int] = field(default_factory=dict)
     prop_cm: Mapping[str, float] = field(default_factory=dict)
     pain_days: Mapping[Place, float] = field(default_factory=dict)
     sessions: int = 0
+    opened: Mapping[str, str] = field(default_factory=dict)
+    shut: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -59,6 +62,10 @@ def answer(
     gate: Gate, readings: Iterable[SessionReading], facts: Facts, catalogue: Catalogue
 ) -> Answer:
     """Say whether a gate is open, and why; what nobody measured or logged keeps it shut."""
+    if gate.id in facts.shut:
+        return Answer(gate, False, f"shut by the coach: {facts.shut[gate.id]}")
+    if gate.id in facts.opened:
+        return Answer(gate, True, f"opened by the coach: {facts.opened[gate.id]}")
     if gate.reading is not None:
         return _by_reading(gate, gate.reading, list(readings), catalogue)
     if gate.easy is not None:

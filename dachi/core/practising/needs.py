@@ -216,6 +216,35 @@ def gentle(birth_year: int | None, year: int, ranges: Iterable[SideRange]) -> bo
     )
 
 
+#: A passive raise, a reserve and a split from which a body is proposed as over-mobile, degrees.
+LOOSE_RAISE, LOOSE_RESERVE, LOOSE_SPLIT = 115.0, 35.0, 180.0
+_RAISES = ("supine-leg-raise",)
+_SPLITS = ("front-split", "straddle")
+
+
+def over_mobile(readings: Iterable[SessionReading], catalogue: Catalogue) -> bool:
+    """Whether a range was measured, beyond its error, that only an over-mobile body has."""
+    told = list(readings)
+
+    def beyond(x: SessionReading, bound: float) -> bool:
+        return against(x.value, x.half, at_least=bound) is Reached.YES
+
+    for x in told:
+        if x.unit != "deg" or x.mode != "passive":
+            continue
+        if (x.pose in _RAISES and beyond(x, LOOSE_RAISE)) or (
+            x.pose in _SPLITS and beyond(x, LOOSE_SPLIT)
+        ):
+            return True
+    return any(
+        r.higher
+        and r.active is not None
+        and r.passive is not None
+        and r.passive - r.active - r.mdc > LOOSE_RESERVE
+        for r in ranges_of(told, catalogue)
+    )
+
+
 def merged(needs: Iterable[Need]) -> tuple[Need, ...]:
     """One need of a kind and name: the heaviest."""
     found: dict[tuple[str, str], Need] = {}

@@ -9,12 +9,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from dachi.core.body.anatomy import other_side
-from dachi.core.catalogue.cautions import Answer, Caution, Hurt, brought_by
+from dachi.core.catalogue.cautions import Answer, Caution, brought_by, stopped, torn
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.gates import Gate, Ladder
+from dachi.core.catalogue.hurts import Hurt
 from dachi.core.catalogue.limiter_rules import LimiterRule
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.schools import Prop, with_stand_ins
+from dachi.core.catalogue.screening import Flag
 from dachi.core.judging.limiters import Limiter, SessionReading, believable, limiters
 from dachi.core.practising import needs as needing
 from dachi.core.practising import programme
@@ -34,6 +36,7 @@ class Rules:
     cautions: tuple[Caution, ...]
     props: tuple[Prop, ...]
     limiters: tuple[LimiterRule, ...]
+    flags: tuple[Flag, ...]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -45,7 +48,11 @@ class Known:
     ``practised`` drills done lately, ``hurt`` drills at which something hurt lately; ``by_hand``
     cautions a coach set; ``longer``, ``eased``, ``stepped``, ``easy_week`` what was accepted;
     ``lost`` (direction, hip) that lost range beyond chance, ``quiet_days`` weekdays of a visit
-    and its eve.
+    and its eve, ``soft_days`` the last before an event, ``nothing_new`` before it; ``stops`` why
+    nothing is planned until a clinician has seen them; ``minded`` drills at which a cramp came or a
+    leg fell asleep; ``opened`` drills a coach opened against a pain, with the reason; ``referred``
+    what hurts and waits for a clinician; ``not_loose``: asked whether they are over-mobile, they
+    said no; ``hold_s`` how long they hold.
     """
 
     year: int
@@ -57,7 +64,7 @@ class Known:
     by_day: Mapping[int, float] = field(default_factory=dict)
     gentle: bool = False
     birth_year: int | None = None
-    may_be_young: bool = False
+    age: tuple[int, int] | None = None
     breath_s: float = BREATH_S
     props: frozenset[str] = frozenset()
     answers: Mapping[str, Answer] = field(default_factory=dict)
@@ -74,7 +81,15 @@ class Known:
     stepped: Mapping[str, str] = field(default_factory=dict)
     easy_week: bool = False
     quiet_days: frozenset[int] = frozenset()
+    soft_days: frozenset[int] = frozenset()
+    nothing_new: bool = False
     lost: frozenset[tuple[str, str]] = frozenset()
+    stops: tuple[str, ...] = ()
+    minded: frozenset[str] = frozenset()
+    opened: Mapping[str, str] = field(default_factory=dict)
+    referred: frozenset[Hurt] = frozenset()
+    not_loose: bool = False
+    hold_s: float | None = None
 
 
 def person_of(known: Known, rules: Rules) -> Person:
@@ -111,7 +126,7 @@ def person_of(known: Known, rules: Rules) -> Person:
         tight={
             motion: side
             for motion, side in needing.tighter(ranges).items()
-            if not _guarded(known, motion, side)
+            if not guarded(known, motion, side)
         },
         shut=shut(known.readings, known.facts, rules),
         styles=known.styles,
@@ -125,6 +140,17 @@ def person_of(known: Known, rules: Rules) -> Person:
         easy_week=known.easy_week,
         ready=frozenset(known.stepped.values()),
         quiet_days=known.quiet_days,
+        soft_days=known.soft_days,
+        nothing_new=known.nothing_new,
+        halved=known.minded,
+        hold_s=known.hold_s,
+        opened=known.opened,
+        referred=frozenset(
+            c.id for c in brought_by(rules.cautions, {}, known.referred) if known.referred
+        ),
+        lost=frozenset(
+            (motion, hip) for motion, hip in known.lost if any(h.of_leg(hip) for h in sore(known))
+        ),
     )
     # Where a harder form is closed again, the easier one comes back.
     outgrown = {
@@ -134,29 +160,56 @@ def person_of(known: Known, rules: Rules) -> Person:
     return replace(person, outgrown=frozenset(outgrown))
 
 
-#: Where a pain says nothing of a leg.
-NO_LEG = ("low_back", "wrist", "elsewhere")
+#: Days before an event: the last hard one lies this far off, and nothing is new for so long.
+LAST_HARD, NOTHING_NEW = 5, 10
 
 
-def _guarded(known: Known, motion: str, side: str) -> bool:
+@dataclass(frozen=True)
+class Before:
+    """The weekdays before an event within the coming week: ``soft`` ones without anything hard,
+    its ``eve`` and day without ends; whether nothing is new.
+    """
+
+    soft: frozenset[int] = frozenset()
+    eve: frozenset[int] = frozenset()
+    nothing_new: bool = False
+
+
+def before_event(days: int | None, weekday: int) -> Before:
+    """What an event in so many ``days`` asks of the week that begins today, a ``weekday``."""
+    if days is None or not 0 <= days <= NOTHING_NEW:
+        return Before()
+    near = [n for n in range(7) if days - LAST_HARD < n <= days]
+    return Before(
+        soft=frozenset((weekday + n) % 7 for n in near),
+        eve=frozenset((weekday + n) % 7 for n in near if n >= days - 1),
+        nothing_new=True,
+    )
+
+
+def sore(known: Known) -> list[Hurt]:
+    """What hurts, from pain and from a torn muscle, fresh or coming back."""
+    return [h for h in (*known.hurts, *torn(known.answers)) if h.harmful]
+
+
+def guarded(known: Known, motion: str, side: str) -> bool:
     """Whether a side holds back because it hurts, or lost range sharply: no short side then.
 
     A pain whose side nobody said may be of either.
     """
-    sore = any(h.side in ("", side) and h.place not in NO_LEG for h in known.hurts)
-    return sore or (motion, side) in known.lost
+    return any(h.of_leg(side) for h in sore(known)) or (motion, side) in known.lost
 
 
 def cautions_of(known: Known, rules: Rules) -> tuple[Caution, ...]:
     """Cautions from screening, from pain lately, from age, and those set by hand."""
+    told = believable(known.readings, rules.catalogue)
+    loose = not known.not_loose and needing.over_mobile(told, rules.catalogue)
     found = brought_by(
-        rules.cautions,
-        known.answers,
-        known.hurts,
-        may_be_young=known.may_be_young,
-    )
-    by_hand = {c.id: c for c in rules.cautions if c.id in known.by_hand}
-    return tuple((by_hand | {c.id: c for c in found}).values())
+        rules.cautions, known.answers, known.hurts, age=known.age, readings=loose
+    )  # fmt: skip
+    brought = {c.id for c in found}
+    by_hand = [c for c in rules.cautions if c.id in known.by_hand and c.id not in brought]
+    return (*stopped(known.stops, rules.flags), *by_hand, *found)
 
 
 def shut(readings: Iterable[SessionReading], facts: Facts, rules: Rules) -> dict[str, str]:

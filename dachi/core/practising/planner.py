@@ -32,11 +32,14 @@ from dachi.core.practising.programme import (
     Session,
     Week,
     Wishes,
+    closed_sides,
+    coming_back,
     coverage,
     dose_for,
     free_days,
     liking,
     most,
+    only_side,
     refused,
     served,
     tight_side,
@@ -45,6 +48,8 @@ from dachi.core.practising.programme import (
 
 Array = NDArray[np.float64]
 
+#: Phases in which a drill nobody has done yet is something new.
+NEW = ("flow", "strength", "hold", "goal")
 #: A day is solved within this share of its best; sweeps over the week after the first.
 GAP, NODES, SWEEPS = 0.008, 1000, 1
 
@@ -63,11 +68,11 @@ def plan(drills: Sequence[Drill], person: Person, wishes: Wishes | None = None) 
     return _written(problem, chosen, value, bound)
 
 
-def _end_seconds(drills: Sequence[Drill], person: Person, wishes: Wishes) -> list[float]:
-    """Seconds at the end of passive range on each day of the same person's usual week."""
+def _usual(drills: Sequence[Drill], person: Person, wishes: Wishes) -> list[tuple[float, float]]:
+    """Seconds at the end of passive range and in all on each day of the person's usual week."""
     usual = plan(drills, replace(person, easy_week=False), wishes)
     return [
-        sum(i.dose.work_s for i in s.items if i.drill.passive_end)
+        (sum(i.dose.work_s for i in s.items if i.drill.passive_end), s.total_s)
         for s in sorted(usual.sessions, key=lambda s: s.weekday)
     ]
 
@@ -79,14 +84,14 @@ class _Problem:
         self.all = list(drills)
         self.person, self.wishes = person, wishes
         self.days = sorted(set(person.days))
-        #: Seconds at the end of passive range on each day of a usual week: an easy one has fewer.
-        self.usual = _end_seconds(drills, person, wishes) if person.easy_week else None
+        #: Seconds at the end of passive range, and in all, of a usual week: an easy one has fewer.
+        self.usual = _usual(drills, person, wishes) if person.easy_week else None
         self.refused = {d.id: why for d in drills if (why := refused(d, person))}
         gone = {name for day, name in wishes.dropped if day is None}
         self.drills = [
             d for d in drills
             if d.id not in self.refused and d.id not in gone
-            and not (d.strong and person.easy_week)
+            and not (d.strong and person.easy_week and not person.strength_first)
         ]  # fmt: skip
         self.needs = coverage(person)
         self.doses = [[dose_for(d, person, day) for day in self.days] for d in self.drills]
@@ -120,17 +125,19 @@ class _Problem:
         kept = {(day, name) for day, name in self.wishes.kept}
         for t, day in enumerate(self.days):
             minutes = self.person.minutes_on(day)
-            self.rule(
-                {self.x(i, t): s[t].total_s for i, s in enumerate(self.doses)},
-                0, 60.0 * minutes, t,
-            )  # fmt: skip
+            longest = (
+                60.0 * minutes if self.usual is None else min(60.0 * minutes, self.usual[t][1])
+            )
+            row = {self.x(i, t): s[t].total_s for i, s in enumerate(self.doses)}
+            self.rule(row, 0, longest, t)
             for phase in PHASES:
                 own = by_phase[phase]
                 limit = float(most(phase, minutes))
-                if phase == "strength" and day in self.person.quiet_days:
+                if phase == "strength" and day in self.person.quiet_days | self.person.soft_days:
                     limit = 0.0
                 least = float(LEAST.get(phase, 0))
-                if phase == "flow" and minutes >= FLOW_FROM_MIN:
+                sparing = day in self.person.quiet_days | self.person.soft_days
+                if phase == "flow" and minutes >= FLOW_FROM_MIN and not sparing:
                     least = 1.0 if own else 0.0
                 if own:
                     self.rule({self.x(i, t): 1.0 for i in own}, least, limit, t)
@@ -147,12 +154,41 @@ class _Problem:
                 if d.passive_end and (day, d.id) not in kept
             }
             if ends and (self.usual is not None or day in self.person.quiet_days):
-                share = EASY_END * self.usual[t] if self.usual is not None else 0.0
+                share = EASY_END * self.usual[t][0] if self.usual is not None else 0.0
                 self.rule(ends, 0, 0.0 if day in self.person.quiet_days else share, t)
+            self._spared(t, day, kept)
             self._chains(t)
             self._counters(t, by_phase)
         self._recovery()
         self._bands(kept)
+
+    def _spared(self, t: int, day: int, kept: Collection[tuple[int, str]]) -> None:
+        """What a body asks of a whole session: little on the back, strength before holding, and
+        nothing new before a visit or an event.
+        """
+        person = self.person
+        if person.back_s < np.inf:
+            # Summed over the session: no order of it can then lie longer in one go.
+            lying = [i for i, d in enumerate(self.drills) if d.demands.body["on_back"]]
+            if lying:
+                row = {self.x(i, t): self.doses[i][t].total_s for i in lying}
+                self.rule(row, 0, person.back_s, t)
+        if person.strength_first:
+            row = {
+                self.x(i, t): self.doses[i][t].work_s * (1.0 if d.strong else -1.0)
+                for i, d in enumerate(self.drills)
+                if d.phase in ("strength", "hold", "goal")
+            }
+            if row:
+                self.rule(row, 0, np.inf, t)
+        sparing = day in person.quiet_days | person.soft_days
+        if person.known and (person.nothing_new or sparing):
+            new = [
+                i for i, d in enumerate(self.drills)
+                if d.phase in NEW and d.id not in person.known and (day, d.id) not in kept
+            ]  # fmt: skip
+            if new:
+                self.rule({self.x(i, t): 1.0 for i in new}, 0, 0, t)
 
     def _chains(self, t: int) -> None:
         """A drill and its easier form are not both in a session."""
@@ -307,7 +343,8 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
             used.add(d.id)
             for direction in d.directions:
                 seconds[direction] += how.work_s
-            first = (tight_side(d, person) or person.starts) if d.sides == "each" else None
+            own_first = only_side(d, person) or tight_side(d, person) or person.starts
+            first = own_first if d.sides == "each" else None
             kept = (day, d.id) in problem.wishes.kept
             items.append(Item(d, how, first, _reason(d, how, person, kept), kept))
         sessions.append(Session(day, tuple(items)))
@@ -318,7 +355,7 @@ def _written(problem: _Problem, chosen: list[list[int]], value: float, bound: fl
             continue
         if d.id in gone:
             fell_out[d.id] = "dropped by hand"
-        elif d.strong and person.easy_week:
+        elif d.strong and person.easy_week and not person.strength_first:
             fell_out[d.id] = "this is an easy week"
         else:
             fell_out[d.id] = _beaten(d, problem, used)
@@ -332,6 +369,13 @@ def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
         if served(drill, n) and drill.phase not in ("settle", "rest")
     ]  # fmt: skip
     extra = f"; one more round: {_tighter(drill, how.extra, person)}" if how.extra else ""
+    if only := only_side(drill, person):
+        (why,) = closed_sides(drill, person).values()
+        extra = f"; {drill.said_side(only)} only: {why.split(':')[0].lower()}"
+    if coming_back(drill, person):
+        extra += "; half the dose: it is coming back"
+    if drill.id in person.opened:
+        extra += f"; opened by the coach: {person.opened[drill.id]}"
     if kept:
         return f"Kept by hand{extra}."
     if drill.phase == "goal" and drill.goal in person.goals:

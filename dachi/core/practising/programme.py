@@ -5,11 +5,13 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from dachi.core.body.anatomy import other_side
-from dachi.core.catalogue.cautions import Caution
+from dachi.core.catalogue.cautions import SIDES, Caution
+from dachi.core.catalogue.demands import DIRECTION_DEMANDS, Level
 from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, Drill
 from dachi.core.practising.dose import BREATH_S, Dose, dose
 from dachi.errors import NotDone
@@ -33,6 +35,8 @@ SUITS, KNOWN, GOAL, PREPARES = 0.35, 0.15, 2.0, 0.8
 #: Of what the rung somebody stands on is made of; against kneeling and hanging for stiff bodies.
 RUNG, HARSH = 1.0, 0.4
 AGAINST_SCHOOL = -0.6
+#: What comes back from a pain is done at this share of its dose.
+COMING_BACK = 0.5
 #: Each day a drill is used beyond this costs.
 SAME_DAYS, SAME_COST = 3, 0.5
 
@@ -86,7 +90,13 @@ class Person:
     ``known`` drills done before, ``longer`` drill to a factor of its dose, ``eased`` drills that
     hurt or were sent back to their easier form, ``ready`` drills above the level that were
     earned one by one, ``outgrown`` the easier forms they replace, ``styles`` answers to the
-    questions schools differ on, ``quiet_days`` the weekdays of an assessment and its eve.
+    questions schools differ on, ``quiet_days`` the weekdays of an assessment and its eve,
+    ``soft_days`` those before an event on which nothing is hard, ``nothing_new`` whether only what
+    is known may come on them and all week; ``halved`` drills at which a cramp came or a leg fell
+    asleep, ``hold_s`` their own length of a hold, ``opened`` drills a coach opened against a pain,
+    with the reason, ``referred`` ids of cautions no coach opens because a clinician has to look
+    first; ``lost`` (direction, hip) that lost range sharply while that leg hurts: no end
+    of it.
     """
 
     level: int = 1
@@ -115,6 +125,13 @@ class Person:
     outgrown: frozenset[str] = frozenset()
     easy_week: bool = False
     quiet_days: frozenset[int] = frozenset()
+    soft_days: frozenset[int] = frozenset()
+    nothing_new: bool = False
+    halved: frozenset[str] = frozenset()
+    hold_s: float | None = None
+    opened: Mapping[str, str] = field(default_factory=dict)
+    referred: frozenset[str] = frozenset()
+    lost: frozenset[tuple[str, str]] = frozenset()
 
     def minutes_on(self, day: int | None) -> float:
         """Length of the session of a weekday; the usual one where no day is given.
@@ -122,7 +139,24 @@ class Person:
         Shorter in an easy week.
         """
         usual = self.minutes if day is None else self.by_day.get(day, self.minutes)
+        if day in self.soft_days and usual > SHORTEST_MIN:
+            return EASY_SHARE * usual
         return EASY_SHARE * usual if self.easy_week and usual > SHORTEST_MIN else usual
+
+    @property
+    def back_s(self) -> float:
+        """Seconds on the back that a session may have."""
+        return min((c.back_s for c in self.cautions if c.back_s is not None), default=math.inf)
+
+    @property
+    def squat_s(self) -> float:
+        """Seconds that a deep squat may last."""
+        return min((c.squat_s for c in self.cautions if c.squat_s is not None), default=math.inf)
+
+    @property
+    def strength_first(self) -> bool:
+        """Whether no session holds more seconds than it has of strength."""
+        return any(c.strength_first for c in self.cautions)
 
     @property
     def week_min(self) -> float:
@@ -240,10 +274,72 @@ def missing(drill: Drill, props: Collection[str]) -> tuple[str, ...]:
     return tuple(p for p in drill.requires if p not in props)
 
 
-def _unsafe(drill: Drill, person: Person) -> str | None:
+def closed_sides(drill: Drill, person: Person) -> dict[str, str]:
+    """The sides on which a person may not do a drill, each with the sentence why.
+
+    The one rule of every door. What a coach opened by hand stays open against a pain that comes
+    back or an ache, not against what a clinician has to clear.
+    """
+    found: dict[str, str] = {}
     for caution in person.cautions:
-        if caution.forbidden(drill):
-            return f"{caution.name}: {caution.words}"
+        if (
+            caution.source == "pain"
+            and drill.id in person.opened
+            and caution.id not in person.referred
+        ):
+            continue
+        for side in sorted(caution.closes(drill)):
+            found.setdefault(side, f"{caution.said}: {caution.words}")
+    for motion, hip in sorted(person.lost):
+        for side in _ends_on(drill, motion, hip):
+            found.setdefault(side, LOST.format(motion.replace("_", " "), hip))
+    return found
+
+
+def not_to_open(drill: Drill, person: Person) -> bool:
+    """Whether a drill is closed by what no coach may overrule: what a clinician has to clear, an
+    age, a sign that stops all, a place that was referred.
+    """
+    for caution in person.cautions:
+        if caution.no_session:
+            return True
+        if caution.closes(drill) and (caution.source != "pain" or caution.id in person.referred):
+            return True
+    return False
+
+
+#: Why a line that lost range on a leg that hurts is left alone.
+LOST = "{} lost range on the {} while that leg hurts: no end of it before somebody has asked"
+
+
+def _ends_on(drill: Drill, motion: str, hip: str) -> frozenset[str]:
+    """The sides on which a drill brings one hip to the end of a direction."""
+    names = DIRECTION_DEMANDS.get(motion, ())
+
+    def ends(side: str) -> bool:
+        leg = hip if drill.sides == "each" else ""
+        return any(drill.demands.asked(n, leg, side) >= Level.END for n in names)
+
+    shut = frozenset(side for side in SIDES if ends(side))
+    return shut if drill.sides == "each" else frozenset(SIDES if shut else ())
+
+
+def only_side(drill: Drill, person: Person) -> str | None:
+    """The one side on which a drill is done because the other is closed; None where both are."""
+    shut = closed_sides(drill, person) if drill.sides == "each" else {}
+    return next((s for s in SIDES if s not in shut), None) if len(shut) == 1 else None
+
+
+def coming_back(drill: Drill, person: Person) -> bool:
+    """Whether a drill is done at half the dose: what it loads comes back from a pain."""
+    free = set(SIDES) - set(closed_sides(drill, person))
+    return drill.id in person.halved or any(free & c.halves(drill) for c in person.cautions)
+
+
+def _unsafe(drill: Drill, person: Person) -> str | None:
+    shut = closed_sides(drill, person)
+    if len(shut) == len(SIDES):
+        return shut["left"]
     if drill.passive_end and not person.cleared:
         return "passive end-range work waits for clearance by a doctor or physiotherapist"
     return None
@@ -369,8 +465,11 @@ def tight_side(drill: Drill, person: Person) -> str | None:
 
 def dose_for(drill: Drill, person: Person, day: int | None = None) -> Dose:
     """The dose of a drill for a person on a weekday: level, minutes, tighter side, easy week."""
+    back = coming_back(drill, person)
     return dose(
         drill, person.level, person.minutes_on(day), tight=tight_side(drill, person),
         easy=person.easy_week, gentle=person.gentle, breath_s=person.breath_s,
-        longer=person.longer.get(drill.id, 1.0),
+        longer=1.0 if back else person.longer.get(drill.id, 1.0),
+        only=only_side(drill, person), share=COMING_BACK if back else 1.0, squat_s=person.squat_s,
+        own_hold_s=person.hold_s,
     )  # fmt: skip

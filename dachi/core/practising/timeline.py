@@ -14,7 +14,8 @@ from dachi.core.words import PainKind
 KINDS = {
     PainKind.SHARP: "sharp or sudden", PainKind.KNEE: "in the knee", PainKind.PINCH: "a pinch",
     PainKind.NUMB: "numb or tingling", PainKind.DIZZY: "dizzy",
-    PainKind.DULL: "a dull ache, too much",
+    PainKind.DULL: "a dull ache, too much", PainKind.STRETCH: "a strong stretch",
+    PainKind.CRAMP: "a cramp", PainKind.ASLEEP: "it fell asleep",
 }  # fmt: skip
 #: Kinds of pain that end a session, and what is said of them.
 STOPS = {
@@ -24,13 +25,26 @@ STOPS = {
     PainKind.PINCH: "A pinch in the front of the hip or the low back ends the session.",
     PainKind.NUMB: "Numbness or tingling ends the session: come out and move a little "
     "until it is gone.",
-    PainKind.DIZZY: "Dizziness ends the session. Lie down, and do not go on alone.",
+    PainKind.DIZZY: "Dizziness ends the session: nothing standing, nothing with the head low.",
 }
+#: Kinds after which a session may go on with what spares the place, once it has settled.
+MAY_GO_ON = (PainKind.SHARP, PainKind.PINCH)
 #: Kinds that only end a drill.
 EASES = {
     PainKind.DULL: "A dull ache beyond a breathable stretch: this drill ends, its easier "
     "form may go on."
 }
+#: Kinds with an answer of their own: they end nothing.
+MINDS = {
+    PainKind.STRETCH: "A strong stretch is what is wanted while you can breathe in it: come up a "
+    "little, and go on.",
+    PainKind.CRAMP: "Come out, stretch it gently and breathe until it lets go. There is less of "
+    "this one next time.",
+    PainKind.ASLEEP: "Come out and shake the leg until it is awake. The next sits are shorter; "
+    "nothing is closed for it.",
+}
+#: Dizziness in somebody who may not lie flat, and in others.
+DIZZY_NOW = "Stop here. {} until it is over, and do not go on alone; your coach sees this note."
 
 
 @dataclass(frozen=True)
@@ -81,6 +95,9 @@ def steps(item: Item) -> tuple[Step, ...]:
     if how.sides == 2:
         first = item.first or "left"
         sides = (first, other_side(first))
+    elif d.sides == "each":
+        # The other leg is left alone: what is closed for it is said with the reason.
+        sides = (item.first or "left",)
     for n, side in enumerate(sides):
         if n:
             found.append(Step("change", d.id, side, how.change_s))
@@ -175,8 +192,12 @@ def after_pain(
 
     Whoever may not lie ``flat`` lies on the left side. ``drills``: those that may be done now.
     """
+    lie = "Lie flat" if flat else "Lie on your left side"
+    if kind is PainKind.DIZZY:
+        return STOPS[kind], DIZZY_NOW.format(lie)
+    if kind in MINDS:
+        return MINDS[kind], "Go on when you are ready."
     if kind in STOPS:
-        lie = "Lie flat" if flat else "Lie on your left side"
         return STOPS[kind], f"Stop here. {lie} for two minutes; your coach sees this note."
     easier = drills.get(drill.easier or "")
     now = (

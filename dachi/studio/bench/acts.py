@@ -266,10 +266,12 @@ def move(work: Work, at: Surroundings, parts: Mapping[str, str], form: Mapping[s
     """
     with acting(work, at.who.id):
         place = intake.place_of(parts, at.who)
-        if place.mode != at.trial.mode or place.pose.id != at.trial.pose:
+        if (place.mode, place.pose.id, place.side) != (at.trial.mode, at.trial.pose, at.trial.side):
             # What may not be taken may not be filed as taken either.
             drawn = at.photo.truth is not None
-            why = intake.refusal(work, at.visit, at.who, place.mode, place.pose, figure=drawn)
+            why = intake.refusal(
+                work, at.visit, at.who, place.mode, place.pose, place.side, figure=drawn
+            )
             if why:
                 raise Refused(why)
         corners = _own_corners(work, at, form)

@@ -33,7 +33,7 @@ Wish = tuple[int, str, str]
 
 
 @contextlib.contextmanager
-def _practising(work: Work, who: Practitioner) -> Iterator[None]:
+def practising(work: Work, who: Practitioner) -> Iterator[None]:
     """A command about practice: the week that follows from it is kept with it."""
     with acting(work, who.id):
         yield
@@ -53,7 +53,7 @@ def log_session(
     adding: bool = False,
 ) -> int:
     """Log a session, or add to one; what follows from it is put before the coach."""
-    with _practising(work, who):
+    with practising(work, who):
         with contextlib.suppress(NoPlan):
             # What was practised was this week: what the log makes known does not turn it round.
             weeks.keep_week(Practising(work, who))
@@ -67,13 +67,13 @@ def log_session(
 
 def say_soreness(work: Work, who: Practitioner, log_id: int, level: int) -> None:
     """How sore the day after a session was, 0 to 10."""
-    with _practising(work, who):
+    with practising(work, who):
         stored_log.set_soreness(work.db, work.coach, who.id, log_id, level)
 
 
 def remove_session(work: Work, who: Practitioner, log_id: int, *, back: bool = False) -> bool:
     """Put a session away that was logged by mistake, or bring it ``back``."""
-    with _practising(work, who):
+    with practising(work, who):
         return stored_log.remove(work.db, work.coach, who.id, log_id, back=back)
 
 
@@ -149,7 +149,7 @@ def say_habit(work: Work, who: Practitioner, said: Habit) -> None:
         raise Refused("Choose at least one day to practise on.")
     if any(m not in ("", *LENGTHS) for m in said.by_day.values()):
         raise Refused("Choose the minutes of each day from the list.")
-    with _practising(work, who):
+    with practising(work, who):
         known = Practising(work, who).profile
         found = Profile(
             level=int(said.level),
@@ -229,7 +229,7 @@ def undo_change(
 
     Where something else has changed since (a pain was logged), that plan is not brought back.
     """
-    with _practising(work, who):
+    with practising(work, who):
         asked = (work.db, work.coach, who.id)
         profile = Practising(work, who).profile
         if dict(profile.tuned.longer) != dict(longer):
@@ -253,7 +253,7 @@ def decide(work: Work, who: Practitioner, proposal_id: int, *, yes: bool) -> str
     """
     known = {p.offered.id: p for p in proposals.of_practitioner(work, who.id)}
     found = known[proposal_id]
-    with _practising(work, who):
+    with practising(work, who):
         asked = (work.db, work.coach, who.id)
         if not stored_proposals.decide(*asked, proposal_id, yes) or not yes:
             return None
@@ -268,7 +268,7 @@ def decide(work: Work, who: Practitioner, proposal_id: int, *, yes: bool) -> str
 
 def open_link(work: Work, who: Practitioner) -> None:
     """Make somebody's private link, the one before ended; the week it shows is kept."""
-    with _practising(work, who):
+    with practising(work, who):
         private_links.make(work.db, work.coach, who.id)
 
 

@@ -6,14 +6,16 @@ from collections.abc import Collection, Mapping
 from dataclasses import asdict, replace
 from typing import Any
 
-from dachi.core.catalogue.cautions import brought_by, hurts_of
+from dachi.core.catalogue.cautions import brought_by
 from dachi.core.catalogue.drills import Drill
+from dachi.core.catalogue.hurts import hurts_of
 from dachi.core.catalogue.schools import said_prop, with_stand_ins
 from dachi.core.practising import timeline
-from dachi.core.practising.programme import Item, barred, dose_for, refused
+from dachi.core.practising.programme import Item, barred, dose_for, only_side, refused
 from dachi.core.practising.timeline import Step
-from dachi.core.words import IN_PRACTICE, KNEE_PARTS, PainKind, Place, with_part
+from dachi.core.words import KNEE_PARTS, PainKind, Place, with_part
 from dachi.data import catalogue, cautions, cues_under, props
+from dachi.drawing.body import spots
 from dachi.drawing.drills import drill_figures
 from dachi.store.weeks import PlannedSession, Tuned
 from dachi.studio.practice import weeks
@@ -67,7 +69,7 @@ def player(
             if swap is None or asks(swap, person) is not None:
                 continue
             how = dose_for(swap, person, session.weekday)
-            item = Item(swap, how, i.first or "left", "")
+            item = Item(swap, how, only_side(swap, person) or i.first or "left", "")
             others[kind] = {
                 "drill": swap.id,
                 "steps": [asdict(counted(s)) for s in timeline.steps(item)],
@@ -92,51 +94,59 @@ def player(
             for n in names
         },
         "breath_s": own.who.breath_s,
-        "places": [_place(p) for p in IN_PRACTICE],
-        "kinds": timeline.KINDS,
+        "places": {p: _place(p) for p in POINTED},
+        "kinds": {k: w for k, w in timeline.KINDS.items() if k is not PainKind.KNEE},
         "stops": timeline.STOPS,
+        "may_go_on": timeline.MAY_GO_ON,
+        "minds": timeline.MINDS,
         "closes": closes(names),
         "eases": {
             n: [timeline.after_pain(PainKind.DULL, known[n], drills)[1] for drills in (known, {})]
             for n in names
         },
         "easier": {n: known[n].easier for n in names},
-        "stop_now": timeline.after_pain(PainKind.SHARP, known[names[0]], known, flat=flat)[1],
+        "stop_now": {
+            k: timeline.after_pain(k, known[names[0]], known, flat=flat)[1] for k in timeline.STOPS
+        },
     }
     return data, names
 
 
-def closes(names: Collection[str]) -> dict[str, list[str]]:
-    """For each place and kind of pain (``place|kind``) which drills it closes at once.
+def closes(names: Collection[str]) -> dict[str, dict[str, list[str]]]:
+    """For each place and kind of pain (``place|kind``) which drills it closes at once, on which
+    sides; a drill that is done with both legs at once is closed on both.
 
     The same rule as the week's: what is closed tomorrow is not gone on with today.
     """
-    known, found = drill_by_id(), {}
+    known = drill_by_id()
+    found: dict[str, dict[str, list[str]]] = {}
     asked = {*names, *(known[n].easier for n in names if known[n].easier in known)}
-    pointed = [p for place in IN_PRACTICE for p in (place, *_parts(place))]
-    for place in pointed:
+    pointed = [p for place in POINTED for p in (place, *_parts(place))]
+    for place in dict.fromkeys(pointed):
         for kind in PainKind:
             brought = brought_by(cautions(), {}, hurts_of(place, kind))
-            shut = sorted(n for n in asked if n and any(c.forbidden(known[n]) for c in brought))
-            if shut:
-                found[f"{place}|{kind}"] = shut
+            shut = {n: sorted({s for c in brought for s in c.closes(known[n])}) for n in asked if n}
+            if any(shut.values()):
+                found[f"{place}|{kind}"] = {n: sides for n, sides in sorted(shut.items()) if sides}
     return found
 
 
+#: What can be pointed at: the spots of the body drawing, and what is nowhere on it.
+POINTED = (*dict.fromkeys([*spots(back=False), *spots(back=True)]), Place.ELSEWHERE)
+
+
 def _parts(place: Place) -> list[Place]:
-    """What is asked next of a place: which part of a knee, which side of what has two."""
-    parts = [with_part(place, part) for part in KNEE_PARTS] if place.is_knee else []
-    return parts or list(place.sided)
+    """What is asked next of a place: which part of a knee."""
+    return [with_part(place, part) for part in KNEE_PARTS] if place.is_knee else []
 
 
 def _place(place: Place) -> dict[str, Any]:
-    """A place to tap, with the parts or sides of it where it has any."""
-    words = list(KNEE_PARTS.values()) if place.is_knee else ["left", "right"]
+    """A place to tap, with the parts of it where it has any."""
+    words = list(KNEE_PARTS.values()) if _parts(place) else []
     return {
-        "id": place,
         "words": place.said,
         "knee": place.is_knee,
-        "parts": [{"id": p, "words": w} for p, w in zip(_parts(place), words, strict=False)],
+        "parts": [{"id": p, "words": w} for p, w in zip(_parts(place), words, strict=True)],
     }
 
 

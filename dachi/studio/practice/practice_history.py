@@ -133,6 +133,23 @@ def pain_map(log: Sequence[LogEntry]) -> list[PainPlace]:
     return sorted(found.values(), key=lambda r: -r.times)
 
 
+def pain_course(
+    log: Sequence[LogEntry], today: date
+) -> tuple[dict[str, list[tuple[float, float]]], tuple[str, str]]:
+    """How strong pain was by leg over the last weeks, (share of the time, 0 to 10), and the days
+    it runs between; 4 where nobody said how strong.
+    """
+    start = today - timedelta(weeks=WEEKS)
+    found: dict[str, list[tuple[float, float]]] = {"left": [], "right": [], "": []}
+    for e in log:
+        day = date.fromisoformat(e.started_at[:10])
+        if day >= start:
+            at = (day - start).days / (7 * WEEKS)
+            for p in e.pains:
+                found[p.place.side].append((at, float(4 if p.level is None else p.level)))
+    return found, (say_day(start.isoformat()), say_day(today.isoformat()))
+
+
 @dataclass(frozen=True)
 class Sitting:
     """The longest crossed sit, s, and its rung on the ladder of times."""

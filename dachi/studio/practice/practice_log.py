@@ -9,6 +9,7 @@ from datetime import datetime
 
 import msgspec
 
+from dachi.core.practising.returning import After
 from dachi.core.words import PainKind, as_place
 from dachi.errors import NotDone
 from dachi.store import felt
@@ -165,7 +166,22 @@ def read_by_hand(
             seconds = sum(s.seconds for s in i.steps if s.worked)
             done.append(DrillDone(i.drill, round(share * seconds, 1)))
     place, kind = as_place(form["place"]), form["kind"]
-    pains = (Pain("", place, PainKind(kind)),) if place and kind in set(PainKind) else ()
+    level, after = form.get("level", "").strip(), form.get("after", "")
+    if level and not (level.isdecimal() and int(level) <= 10):
+        raise LogProblem("how strong a pain is is a whole number from 0 to 10")
+    if after and after not in set(After):
+        raise LogProblem("say what the pain did since, from the list")
+    pain = place and kind in set(PainKind)
+    pains = (
+        (
+            Pain(
+                "", place, PainKind(kind), int(level) if level else None,
+                form.get("spreads") == "1", after,
+            ),
+        )
+        if place is not None and pain
+        else ()
+    )  # fmt: skip
     entry = NewLogEntry(
         once_key=form["once_key"][:64] or secrets.token_urlsafe(12),
         started_at=at.isoformat(timespec="seconds"),

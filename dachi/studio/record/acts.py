@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import closing
 from datetime import date, timedelta
 from typing import Any
@@ -11,11 +11,11 @@ from typing import Any
 from dachi.core.assessing import permission
 from dachi.core.catalogue.drills import DIRECTIONS
 from dachi.core.words import Happened
-from dachi.data import screening_questions
 from dachi.store import happenings, practitioners, preparation, private_links
 from dachi.store.database import Busy, DiskTrouble, connect
 from dachi.store.practitioners import Practitioner
 from dachi.studio.acting import acting
+from dachi.studio.record.asking import Told
 from dachi.studio.visits.intake import Refused
 from dachi.studio.work import Work
 
@@ -69,24 +69,37 @@ def give_consent(work: Work, who: Practitioner, on: date, form: Mapping[str, str
         happenings.note(work.db, work.coach, Happened.CONSENT, who.id, words)
 
 
-def answer_screening(work: Work, pid: int, yes: Collection[str]) -> None:
+def answer_screening(work: Work, pid: int, told: Told) -> None:
     """Record the answers to the screening questions of today."""
-    known = [q.id for q in screening_questions()]
     with acting(work, pid):
         preparation.answer_screening(
-            work.db, work.coach, pid, answered_on=work.today().isoformat(),
-            yes=[q for q in yes if q in known],
+            work.db, work.coach, pid, answered_on=work.today().isoformat(), yes=told.yes,
+            details=told.details, flags=told.flags,
         )  # fmt: skip
 
 
-def clear(work: Work, pid: int, by: str, on: date, allowed: Sequence[str]) -> None:
-    """Record that a doctor or physiotherapist gave clearance. Raises Refused."""
+def clear(
+    work: Work,
+    pid: int,
+    by: str,
+    on: date,
+    allowed: Sequence[str] = (),
+    questions: Sequence[str] | None = None,
+    until: date | None = None,
+) -> None:
+    """Record that a doctor or physiotherapist cleared conditions (None: all that were told).
+
+    Raises Refused.
+    """
     if not by:
         raise Refused("Say who gave clearance.")
+    if until is not None and until < on:
+        raise Refused("A clearance cannot end before it was given.")
     with acting(work, pid):
         done = preparation.clear(
-            work.db, work.coach, pid, by=by, on=on.isoformat(),
+            work.db, work.coach, pid, by=by, on=on.isoformat(), questions=questions,
             allowed=[d for d in allowed if d in DIRECTIONS],
+            until=until.isoformat() if until else "",
         )  # fmt: skip
         if not done:
             raise Refused("Ask the screening questions first.")

@@ -9,6 +9,7 @@ from dachi.store import practitioners
 from dachi.store.day_states import DayState
 from dachi.studio.acting import acting
 from dachi.studio.record import acts
+from dachi.studio.record.asking import Told
 from dachi.studio.visits import acts as visiting
 from dachi.studio.visits.intake import Refused
 from dachi.studio.work import Work
@@ -18,9 +19,7 @@ OWN_SCOPE = "show"
 OLDEST_YEARS = 110
 
 
-def begin(
-    work: Work, name: str, form: Mapping[str, str], yes: Collection[str], aims: Collection[str]
-) -> int:
+def begin(work: Work, name: str, form: Mapping[str, str], told: Told, aims: Collection[str]) -> int:
     """Record oneself, answer the questions, agree to the pictures, open a sheet; the visit's id.
 
     ``form``: ``birth_year``, ``agree``, ``faces``, ``guardian``, ``warmth``. Raises Refused: then
@@ -39,7 +38,7 @@ def begin(
         assert who is not None
         consent = {k: form.get(k, "") for k in ("faces", "guardian")} | {"scope": OWN_SCOPE}
         acts.give_consent(work, who, work.today(), consent)
-        acts.answer_screening(work, pid, yes)
+        acts.answer_screening(work, pid, told)
         return visiting.open_visit(
             work, pid, work.now(), form["warmth"], "", DayState(), still=False,
             aims=list(aims), once_key=secrets.token_urlsafe(12),

@@ -28,6 +28,7 @@ from dachi.studio.phrases import say_day
 from dachi.studio.practice import weeks
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.record import picture_privacy
+from dachi.studio.record.asking import about
 from dachi.studio.verdicts import overview, reports, summaries
 from dachi.studio.verdicts.comparing import HEIGHT, WIDTH, PlacedPhoto
 from dachi.studio.verdicts.conclusions import WORK, Advice, advise
@@ -272,12 +273,10 @@ def _cautions(work: Work, who: Practitioner) -> tuple[str, ...]:
     screening = preparation.screening(work.db, work.coach, who.id)
     asked = screening_questions()
     said = [f"{c[0].upper()}{c[1:]}." for c in permission.cautions(screening, asked)]
-    if screening is not None and screening.yes:
-        said.append(
-            f"Cleared by {screening.cleared_by} on {say_day(screening.cleared_on)}."
-            if screening.cleared_on
-            else "Not cleared by a doctor or physiotherapist yet."
-        )
+    answers = preparation.answers_of(screening, work.today())
+    for q in asked:
+        if q.id in answers and q.clearing:
+            said.append(f"{q.ask.rstrip('?')}: {about(q, answers[q.id])}.")
     return tuple(said)
 
 

@@ -174,7 +174,7 @@ def place_from_tray(
     """Put a photograph of the tray in a place (``Slot.key``). Raises Refused, Conflict."""
     parts = dict(zip(("pose", "side", "mode", "number"), chosen.split("|"), strict=False))
     where = intake.place_of(parts, who)
-    if problem := intake.refusal(work, visit, who, where.mode, where.pose):
+    if problem := intake.refusal(work, visit, who, where.mode, where.pose, where.side):
         raise Refused(problem)
     with acting(work, who.id):
         trial_id = intake.added(work, visit, where, photo_id)

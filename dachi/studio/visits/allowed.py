@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from dachi.core.assessing import permission
 from dachi.core.assessing.permission import Screening
-from dachi.core.catalogue.cautions import Caution
+from dachi.core.catalogue.cautions import SIDES, Caution
 from dachi.core.catalogue.poses import Pose
 from dachi.data import catalogue, demands_of_pose
 from dachi.store import practitioners, preparation
@@ -23,17 +23,17 @@ class Allowed:
     found: tuple[Caution, ...]
     age_known: bool = True
 
-    def refused(self, pose: Pose, mode: str) -> str | None:
-        """Why a pose may not be photographed in a mode now, as a sentence; None where it may."""
+    def refused(self, pose: Pose, mode: str, side: str = "") -> str | None:
+        """Why a pose may not be photographed in a mode now, on a side where one is said, as a
+        sentence; None where it may.
+        """
         unasked = permission.passive_refused(self.screening) if mode == "passive" else None
-        return unasked or self._shut(pose, mode, self.found)
+        return unasked or self._shut(pose, mode, self.found, side)
 
-    def closed(self, pose: Pose, mode: str) -> bool:
+    def closed(self, pose: Pose, mode: str, side: str = "") -> bool:
         """Whether answers keep a shot off the sheet; what was not asked yet does not."""
-        known = tuple(c for c in self.found if self.age_known or not c.young)
-        if mode == "passive" and self.screening and permission.passive_refused(self.screening):
-            return True
-        return self._shut(pose, mode, known) is not None
+        known = tuple(c for c in self.found if self.age_known or c.source != "age")
+        return self._shut(pose, mode, known, side) is not None
 
     def no_mode(self, pose: Pose) -> str | None:
         """Why a pose may not be photographed at all; None where some mode of it may."""
@@ -49,9 +49,12 @@ class Allowed:
         return found
 
     @staticmethod
-    def _shut(pose: Pose, mode: str, found: tuple[Caution, ...]) -> str | None:
-        asked = demands_of_pose(pose.id)
-        return permission.shot_refused(asked, found, passive=mode == "passive")
+    def _shut(pose: Pose, mode: str, found: tuple[Caution, ...], side: str) -> str | None:
+        """Of a pose with two sides and none said: only what is shut on both."""
+        asked, passive = demands_of_pose(pose.id), mode == "passive"
+        sides = (side,) if side or pose.sides != "each" else SIDES
+        said = [permission.shot_refused(asked, found, passive=passive, side=s) for s in sides]
+        return said[0] if all(said) else None
 
 
 def allowed(work: Work, pid: int) -> Allowed:

@@ -116,12 +116,13 @@ def refusal(
     who: Practitioner,
     mode: str,
     pose: Pose | None = None,
+    side: str = "",
     *,
     figure: bool = False,
 ) -> str | None:
     """Why a photograph in a mode may not be taken now, as a sentence; None where it may.
 
-    Of a ``pose``, where one is meant already.
+    Of a ``pose`` and a ``side``, where they are meant already.
 
     A simulated ``figure`` shows nobody and needs no consent.
     """
@@ -129,8 +130,9 @@ def refusal(
     if problem is None and not figure:
         consent = preparation.consent(work.db, work.coach, who.id)
         problem = permission.photograph_refused(consent, who.birth_year, work.today().isoformat())
-    if problem is None and pose is not None and not figure:
-        return allowed(work, who.id).refused(pose, mode)
+    # What may not be shown of a body is not staged of it either.
+    if problem is None and pose is not None and (not figure or mode == "passive"):
+        return allowed(work, who.id).refused(pose, mode, side)
     if problem is None and mode == "passive":
         problem = permission.passive_refused(preparation.screening(work.db, work.coach, who.id))
     return problem
@@ -229,7 +231,7 @@ def send(
     Raises Refused, PhotoError, Conflict and OSError, each with a sentence.
     """
     if problem := refusal(
-        work, visit, who, place.mode, place.pose, figure=incoming.truth is not None
+        work, visit, who, place.mode, place.pose, place.side, figure=incoming.truth is not None
     ):
         raise Refused(problem)
     if once_key and photos.under_key(work.db, work.coach, visit.id, once_key) not in (

@@ -150,7 +150,7 @@ def opened_since(work: Work, visit: Assessment) -> tuple[SheetLine, ...]:
     return tuple(
         SheetLine(x.pose, x.side, "passive", x.trials)
         for x, pose in zip(lines, poses, strict=True)
-        if pose is not None and "passive" in pose.modes and not may.closed(pose, "passive")
+        if pose is not None and "passive" in pose.modes and not may.closed(pose, "passive", x.side)
     )
 
 
@@ -193,7 +193,7 @@ def stations(work: Work, visit: Assessment, own: Sequence[Trial]) -> list[Statio
             cells = taken.get((line.pose, line.side, line.mode), {})
             states = [(t.status, t.overruled) for t in cells.values()]
             state = runsheet.state(states, line.trials)
-            rows.append(Row(line, cells, state, may.refused(pose, line.mode)))
+            rows.append(Row(line, cells, state, may.refused(pose, line.mode, line.side)))
         before = found[-1].pose if found else None
         so_far = [x for x in lines if x.pose in {s.pose.id for s in found} | {pose_id}]
         total = runsheet.minutes(so_far, catalogue())
@@ -296,10 +296,10 @@ def chosen(
     for pose in runsheet.ordered(
         [catalogue().pose(p) for p in wanted if all(x.pose != p for x in kept)]
     ):
-        rows = runsheet.lines_for(
-            pose,
-            first or runsheet.first_side(earlier),
-            refused=[m for m in pose.modes if may.closed(pose, m)],
+        rows = tuple(
+            x
+            for x in runsheet.lines_for(pose, first or runsheet.first_side(earlier))
+            if not may.closed(pose, x.mode, x.side)
         )
         # The easier comes before the harder; what was put in order by hand stays so.
         harder = (i for i, x in enumerate(kept) if catalogue().pose(x.pose).demand > pose.demand)

@@ -7,8 +7,7 @@ from flask_login import login_required
 from werkzeug.wrappers import Response
 
 from dachi.errors import NotDone
-from dachi.studio.lists import screening_questions
-from dachi.studio.record import letting_in, myself
+from dachi.studio.record import asking, letting_in, myself
 from dachi.studio.visits import sheets as visits
 from dachi.web.session import current_coach, work
 
@@ -25,10 +24,10 @@ def begin() -> str | Response | tuple[str, int]:
         try:
             if form.get("length_cm", "").strip() or form.get("width_cm", "").strip():
                 letting_in.keep_mat(work(), form.get("length_cm", ""), form.get("width_cm", ""))
+            told = asking.read(form.to_dict(), form.getlist)
             aid = myself.begin(
-                work(), current_coach().name, form.to_dict(), form.getlist("yes"),
-                form.getlist("aim"),
-            )  # fmt: skip
+                work(), current_coach().name, form.to_dict(), told, form.getlist("aim")
+            )
             return redirect(url_for("assessments.sheet", aid=aid))
         except NotDone as error:
             problem = error.sentence
@@ -37,9 +36,10 @@ def begin() -> str | Response | tuple[str, int]:
         me=current_coach(),
         problem=problem,
         form=request.form,
-        yes=request.form.getlist("yes"),
         aimed=request.form.getlist("aim"),
-        questions=screening_questions(),
+        asked=asking.asked(None, None, work().today().year),
+        sides=asking.SIDE_WORDS,
+        stages=asking.STAGE_WORDS,
         aims=visits.may_come_for(),
     )
     return page, 422 if problem else 200

@@ -15,7 +15,7 @@ from dachi.errors import NotDone
 from dachi.studio import records
 from dachi.studio.lists import Happened, catalogue, chosen_schools
 from dachi.studio.phrases import say_day
-from dachi.studio.practice import acts, cautions, weeks
+from dachi.studio.practice import acts, cautions, minding, weeks
 from dachi.studio.practice.calendars import calendar_of
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.practice.practice_history import by_week, heights, sitting
@@ -50,7 +50,8 @@ def page(token: str) -> str | tuple[str, int]:
     try:
         week = weeks.week_of(practising)
     except NoPlan:
-        problem = "There is no plan just now: ask your coach."
+        stopped = [c.words for c in practising.person.cautions if c.no_session]
+        problem = " ".join(stopped) or "There is no plan just now: ask your coach."
     log = practising.log
     ask = next(
         (
@@ -80,6 +81,9 @@ def page(token: str) -> str | tuple[str, int]:
         log=log[:12],
         weeks=by_week(log, planned, today.date()),
         ask=ask,
+        quiet=[c for c in minding.coming_back(practising) if c.asks][:2],
+        tell=minding.to_tell(practising)[:1],
+        since=minding.after_words(),
         sentences=kind_words(own.work, own.who)[:8],
         words=_words(own),
         advice=conclusions.advise(own.work, own.who, practising),
@@ -210,6 +214,35 @@ def soreness(token: str) -> Response | tuple[str, int]:
     level, log_id = whole(request.form.get("soreness", "")), whole(request.form.get("log", ""))
     if level is not None and level <= 10 and log_id is not None:
         acts.say_soreness(own.work, own.who, log_id, level)
+    return redirect(url_for("own.page", token=token, thanks=1))
+
+
+@room.post("/me/<token>/quiet")
+@csrf.exempt
+@limiter.limit("60 per minute")
+def quiet(token: str) -> Response | tuple[str, int]:
+    """Whether a place is quiet."""
+    own = own_of(token)
+    if own is None:
+        return closed()
+    if (said := request.form.get("answer", "")) in ("quiet", "not_yet"):
+        with contextlib.suppress(NotDone):
+            minding.answer(own.work, own.who, request.form.get("key", ""), said)
+    return redirect(url_for("own.page", token=token, thanks=1))
+
+
+@room.post("/me/<token>/pain")
+@csrf.exempt
+@limiter.limit("60 per minute")
+def pain(token: str) -> Response | tuple[str, int]:
+    """More of a pain that was tapped: how strong, whether it spreads, what it did since."""
+    own = own_of(token)
+    if own is None:
+        return closed()
+    log_id = whole(request.form.get("log", ""))
+    if log_id is not None:
+        with contextlib.suppress(NotDone):
+            minding.tell_more(own.work, own.who, log_id, request.form)
     return redirect(url_for("own.page", token=token, thanks=1))
 
 

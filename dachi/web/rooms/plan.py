@@ -8,8 +8,8 @@ from werkzeug.wrappers import Response
 
 from dachi.errors import NotDone
 from dachi.studio import records
-from dachi.studio.lists import cautions, props
-from dachi.studio.practice import acts, proposals, weeks
+from dachi.studio.lists import cautions, gates, props
+from dachi.studio.practice import acts, minding, proposals, weeks
 from dachi.studio.practice.acts import LENGTHS, Habit
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.records import NoPlan, PlannedWeek
@@ -61,6 +61,10 @@ def page(pid: int) -> str:
         wishes=own.wishes,
         fell_out=weeks.fallen_out(own, week) if week else [],
         standings=own.standings[:2],
+        back=minding.coming_back(own),
+        overruled=own.overruled,
+        gate_words={g: x.words for g, x in gates().items()},
+        event=own.event,
         saved=records.profile(work(), pid) is not None,
     )
 
@@ -137,8 +141,54 @@ def other(pid: int, weekday: int, drill_id: str) -> str:
         weekday=weekday,
         weekdays=weeks.WEEKDAYS,
         q=wanted,
-        found=weeks.in_place_of(Practising(work(), who), known[drill_id], wanted),
+        found=weeks.in_place_of(own := Practising(work(), who), known[drill_id], wanted),
+        may_open={d.id for d in minding.to_open(own)},
     )
+
+
+@room.post("/p/<int:pid>/plan/quiet")
+@login_required
+def quiet(pid: int) -> Response:
+    """Say that a place is quiet, not yet, or that a clinician has seen it."""
+    said = request.form.get("answer", "")
+    try:
+        minding.answer(
+            work(), own_practitioner(pid), request.form.get("key", ""), said,
+            request.form.get("by", ""),
+        )  # fmt: skip
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(url_for("plan.page", pid=pid, _anchor="back"))
+
+
+@room.post("/p/<int:pid>/plan/overrule")
+@login_required
+def overrule(pid: int) -> Response:
+    """Open a drill or gate, or shut a gate, with a reason; or let the rule act again."""
+    who, form = own_practitioner(pid), request.form
+    what, name = form.get("what", ""), form.get("name", "")
+    try:
+        if what == "lift":
+            minding.lift(work(), who, name)
+        else:
+            minding.overrule(work(), who, what, name, form.get("reason", ""))
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(
+        url_for("plan.ladders" if form.get("from") == "ladders" else "plan.page", pid=pid)
+    )
+
+
+@room.post("/p/<int:pid>/plan/event")
+@login_required
+def event(pid: int) -> Response:
+    """Say what somebody prepares for and when."""
+    form = request.form
+    try:
+        minding.prepare_for(work(), own_practitioner(pid), form.get("on", ""), form.get("what", ""))
+    except NotDone as error:
+        flash(error.sentence, "retake")
+    return redirect(url_for("plan.page", pid=pid))
 
 
 @room.post("/p/<int:pid>/plan/undo")
@@ -180,6 +230,7 @@ def ladders(pid: int) -> str:
         "ladders.html",
         who=who,
         visits=records.visits_of(work(), pid),
-        standings=Practising(work(), who).standings,
+        standings=(own := Practising(work(), who)).standings,
         drills=drill_by_id(),
+        overruled={o.name: o for o in own.overruled},
     )

@@ -9,6 +9,7 @@ from typing import Any
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from dachi.drawing.body import pointing
 from dachi.studio.practice import acts, player, practice_log
 from dachi.studio.practice.person import Practising
 from dachi.studio.records import FELT_KINDS, NoPlan
@@ -43,6 +44,7 @@ def play(token: str, weekday: int) -> str | Response | tuple[str, int]:
         who=own.who,
         data=json.dumps(data),
         figures=player.figures(names),
+        body=pointing(),
         felt_kinds=FELT_KINDS,
     )
 

@@ -9,16 +9,19 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
 from werkzeug.wrappers import Response
 
+from dachi.drawing import body
 from dachi.drawing import practice as drawings
 from dachi.errors import NotDone
 from dachi.studio import records
 from dachi.studio.lists import EVERY_PLACE, PAIN_KINDS
 from dachi.studio.practice import acts, weeks
+from dachi.studio.practice.minding import after_words
 from dachi.studio.practice.person import Practising, drill_by_id
 from dachi.studio.practice.practice_history import (
     by_week,
     directions,
     heights,
+    pain_course,
     pain_map,
     sitting,
     soreness,
@@ -33,7 +36,7 @@ room = Blueprint("practise", __name__)
 #: A session logged by hand, before anything is filled in.
 EMPTY = {
     "once_key": "", "started_at": "", "minutes": "", "what": "", "felt": "", "soreness": "",
-    "place": "", "kind": "dull", "notes": "",
+    "place": "", "kind": "dull", "notes": "", "level": "", "after": "", "spreads": "",
 }  # fmt: skip
 
 
@@ -67,7 +70,9 @@ def _page(pid: int, form: Mapping[str, str] | None = None, problem: str | None =
         heights=heights(work(), who, log),
         soreness=soreness(log),
         pains=pains,
-        pain_drawing=drawings.pain_map({p.place: p.times for p in pains}) if pains else "",
+        pain_drawing=body.hurt({p.place: p.times for p in pains}) if pains else "",
+        pain_course=drawings.pains(*pain_course(log, today)) if pains else "",
+        since=after_words(),
         sitting=sitting(log),
         address=address,
         own=own,

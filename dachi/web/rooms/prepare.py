@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import date
+from typing import Any
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import login_required
@@ -12,9 +13,11 @@ from werkzeug.wrappers import Response
 from dachi.errors import NotDone
 from dachi.studio import records
 from dachi.studio.phrases import day_of
-from dachi.studio.record import acts
+from dachi.studio.practice import minding
+from dachi.studio.record import acts, asking
 from dachi.studio.record.acts import LASTS
 from dachi.studio.record.prepared import prepared
+from dachi.studio.verdicts.handover import handover as written
 from dachi.web.session import clock, own_practitioner, work
 
 room = Blueprint("prepare", __name__)
@@ -27,8 +30,16 @@ def page(pid: int) -> str:
     return _page(pid)
 
 
-def _page(pid: int, typed: Mapping[str, str] | None = None, problem: str | None = None) -> str:
-    """The page; a consent as it was ``typed`` where it could not be recorded."""
+def _page(
+    pid: int,
+    typed: Mapping[str, str] | None = None,
+    problem: str | None = None,
+    told: Any = None,
+    problem_asked: str | None = None,
+) -> str:
+    """The page; a consent as it was ``typed``, answers as they were ``told``, where they could not
+    be recorded.
+    """
     who = own_practitioner(pid)
     return render_template(
         "prepare.html",
@@ -39,6 +50,10 @@ def _page(pid: int, typed: Mapping[str, str] | None = None, problem: str | None 
         today=clock().today().isoformat(),
         typed=typed,
         problem=problem,
+        told=told,
+        problem_asked=problem_asked,
+        sides=asking.SIDE_WORDS,
+        stages=asking.STAGE_WORDS,
     )
 
 
@@ -77,9 +92,39 @@ def consent(pid: int) -> Response | tuple[str, int]:
 
 @room.post("/p/<int:pid>/screening")
 @login_required
-def screening(pid: int) -> Response:
+def screening(pid: int) -> Response | tuple[str, int]:
     """Record the answers to the screening questions."""
-    acts.answer_screening(work(), own_practitioner(pid).id, request.form.getlist("yes"))
+    own_practitioner(pid)
+    try:
+        told = asking.read(request.form.to_dict(), request.form.getlist)
+    except NotDone as error:
+        return _page(pid, told=request.form, problem_asked=error.sentence), 422
+    acts.answer_screening(work(), pid, told)
+    return _back(pid)
+
+
+@room.get("/p/<int:pid>/handover")
+@login_required
+def handover(pid: int) -> str:
+    """One page for a doctor or physiotherapist, to print."""
+    who = own_practitioner(pid)
+    return render_template(
+        "handover.html",
+        who=who,
+        visits=records.visits_of(work(), pid),
+        today=clock().today().isoformat(),
+        found=written(work(), who),
+    )
+
+
+@room.post("/p/<int:pid>/seen")
+@login_required
+def seen(pid: int) -> Response:
+    """A clinician has seen them: the signs that stop every plan are lowered."""
+    try:
+        minding.seen(work(), own_practitioner(pid), request.form.get("by", ""))
+    except NotDone as error:
+        return _back(pid, error.sentence)
     return _back(pid)
 
 
@@ -91,8 +136,14 @@ def clearance(pid: int) -> Response:
     by, on = request.form.get("cleared_by", "").strip()[:120], _day("cleared_on")
     if on is None:
         return _back(pid, "Give the day of the clearance; it cannot lie ahead.")
+    until, asked = request.form.get("until", "").strip(), request.form.get("question", "")
     try:
-        acts.clear(work(), pid, by, on, request.form.getlist("allowed"))
+        acts.clear(
+            work(), pid, by, on, request.form.getlist("allowed"), [asked] if asked else None,
+            day_of(until) if until else None,
+        )  # fmt: skip
+    except ValueError:
+        return _back(pid, "Give the last day of the clearance, or leave it empty.")
     except NotDone as error:
         return _back(pid, error.sentence)
     return _back(pid)

@@ -75,8 +75,12 @@ import { ring, speak } from "./sound.js";
   } catch { /* begin anew */ }
   const save = () => localStorage.setItem(STORE, JSON.stringify(run));
 
-  const stepsOf = (i) => (run.swapped[i] ? items[i].others[run.swapped[i]].steps : items[i].steps);
   const drillOf = (i) => (run.swapped[i] ? items[i].others[run.swapped[i]].drill : items[i].drill);
+  // A side that a pain of this session closed is left out of what comes after it.
+  const stepsOf = (i) => {
+    const steps = run.swapped[i] ? items[i].others[run.swapped[i]].steps : items[i].steps, shut = run.without?.[i] || [];
+    return shut.length ? steps.filter((s) => !s.side || !shut.includes(s.side)) : steps;
+  };
   const here = () => stepsOf(run.item)?.[run.step];
   const card = () => data.drills[drillOf(run.item)];
   const worked = (s) => s.kind === "reps" || s.kind === "hold";
@@ -198,9 +202,13 @@ import { ring, speak } from "./sound.js";
     announce(); save(); draw();
   }
   // What a pain of this session closes is closed at once, not from tomorrow on.
-  const closedNow = (drill) => run.pains.some((p) => (data.closes[`${p.place}|${p.kind}`] || []).includes(drill));
+  const closedSides = (drill) => [...new Set(run.pains.flatMap((p) => data.closes[`${p.place}|${p.kind}`]?.[drill] || []))];
+  const closedNow = (drill) => closedSides(drill).length === 2;
+  // What is planned on one side only, and that one is closed, is closed as well.
+  const nothingLeft = (i) => { const shut = closedSides(drillOf(i)), sides = stepsOf(i).filter(worked).map((s) => s.side).filter(Boolean); return shut.length === 2 || (sides.length > 0 && sides.every((s) => shut.includes(s))); };
   function nextItem() {
-    do run.item += 1; while (run.item < items.length && closedNow(drillOf(run.item)));
+    do run.item += 1; while (run.item < items.length && nothingLeft(run.item));
+    if (run.item < items.length) (run.without ||= {})[run.item] = closedSides(drillOf(run.item));
     run.step = 0; run.at = 0; run.first = null; ticked = 0;
     save();
     if (run.item >= items.length) { end(true); return; }
@@ -250,35 +258,48 @@ import { ring, speak } from "./sound.js";
   $("hurts").addEventListener("click", () => {
     go(false); panel("hurt"); $("hurt-where").hidden = false;
     $("hurt-say").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = false;
-    const kindsOf = (id) => {
-      $("hurt-kind-head").textContent = "And what is it like?";
-      $("hurt-kinds").replaceChildren(...Object.entries(data.kinds).filter(([k]) => k !== "knee").map(([k, words]) => button(words, () => told(id, k))));
-      $("hurt-kinds").querySelector("button").focus();
-    };
-    $("hurt-places").replaceChildren(...data.places.map((place) => button(place.words, () => {
-      const then = (id) => (place.knee ? told(id, "knee") : kindsOf(id));
-      $("hurt-kind-head").hidden = false;
-      if (!place.parts.length) { kindsOf(place.id); return; }
-      $("hurt-kind-head").textContent = place.knee ? "Which part of it?" : "Which side?";
-      $("hurt-kinds").replaceChildren(...place.parts.map((part) => button(part.words, () => then(part.id))), button("cannot say", () => then(place.id)));
-      $("hurt-kinds").querySelector("button").focus();
-    })));
-    $("hurt-places").querySelector("button").focus();
+    $("hurt-body").hidden = false;
+    $("hurt-body").querySelector("[data-place]").focus();
   });
+  const ask = (words, choices) => {
+    $("hurt-body").hidden = true; $("hurt-where").hidden = true; $("hurt-kind-head").hidden = false; $("hurt-kind-head").textContent = words;
+    $("hurt-kinds").replaceChildren(...choices);
+    $("hurt-kinds").querySelector("button").focus();
+  };
+  const kindsOf = (id, words) => ask(`${words[0].toUpperCase()}${words.slice(1)}. What is it like?`, Object.entries(data.kinds).filter(([k]) => k !== "dizzy").map(([k, said]) => button(said, () => told(id, k))));
+  function pointed(at) {
+    if (at.dataset.kind) { told("elsewhere", at.dataset.kind); return; }
+    const id = at.dataset.place, place = data.places[id];
+    if (place.parts.length) ask(`${place.words[0].toUpperCase()}${place.words.slice(1)}. Which part of it?`, [...place.parts.map((part) => button(part.words, () => kindsOf(part.id, `${place.words}, ${part.words}`))), button("cannot say", () => kindsOf(id, place.words))]);
+    else kindsOf(id, place.words);
+  }
+  for (const at of $("hurt-body").querySelectorAll("[data-place], [data-kind]")) {
+    at.addEventListener("click", () => pointed(at));
+    if (at.tagName !== "BUTTON") at.addEventListener("keydown", (event) => { if (event.key === "Enter" || event.key === " ") { event.preventDefault(); event.stopPropagation(); pointed(at); } });
+  }
   $("hurt-back").addEventListener("click", () => { panel("step"); draw(); });
   function told(place, kind) {
     const s = here(), at = run.at, drill = drillOf(run.item);
     if (!run.pains.some((p) => p.drill === drill && p.place === place && p.kind === kind)) run.pains.push({ drill, place, kind });
     const leave = (then) => { note(s, worked(s) ? at : 0); then(); };
-    $("hurt-places").replaceChildren(); $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = true; $("hurt-where").hidden = true;
-    const stop = data.stops[kind];
+    $("hurt-body").hidden = true; $("hurt-kinds").replaceChildren(); $("hurt-kind-head").hidden = true; $("hurt-back").hidden = true; $("hurt-where").hidden = true;
+    // In a knee anything but a cramp or a leg asleep ends the session: any pain there does.
+    const knee = data.places[place]?.knee || place.includes("_knee"), minds = data.minds[kind] && !(knee && kind === "stretch");
+    const stop = minds ? null : data.stops[knee ? "knee" : kind];
     const first = document.createElement("p"), second = document.createElement("p");
-    first.className = "lead"; first.textContent = stop || "A dull ache beyond a breathable stretch ends this drill.";
+    first.className = "lead"; first.textContent = minds ? data.minds[kind] : stop || "A dull ache beyond a breathable stretch ends this drill.";
     const easier = data.easier[drill], shut = Boolean(easier) && closedNow(easier);
-    second.textContent = stop ? data.stop_now : data.eases[drill][shut ? 1 : 0];
-    const later = stop ? [] : items.slice(run.item + 1).map((_, n) => drillOf(run.item + 1 + n)).filter(closedNow);
+    second.textContent = minds ? "" : stop ? data.stop_now[knee ? "knee" : kind] : data.eases[drill][shut ? 1 : 0];
+    const goesOn = !stop || (!knee && data.may_go_on.includes(kind));
+    const later = goesOn ? items.slice(run.item + 1).map((_, n) => run.item + 1 + n).filter(nothingLeft).map(drillOf) : [];
+    const half = goesOn ? items.slice(run.item + 1).map((_, n) => run.item + 1 + n).filter((i) => !nothingLeft(i) && closedSides(drillOf(i)).length).map(drillOf) : [];
+    if (half.length) second.textContent += ` On one side only: ${[...new Set(half)].map((n) => data.drills[n].name).join(", ")}.`;
     if (later.length) second.textContent += ` Also left out of the rest, because it loads the same place: ${[...new Set(later)].map((n) => data.drills[n].name).join(", ")}.`;
-    $("hurt-say").replaceChildren(first, second, stop ? button("End the session here", () => leave(() => end(false))) : button("Leave this drill, go on", () => leave(() => { panel("step"); nextItem(); if (run.item < items.length) go(true); })),
+    const goOn = (words) => button(words, () => leave(() => { panel("step"); nextItem(); if (run.item < items.length) go(true); }));
+    const ways = minds ? [button("Back to this drill", () => { panel("step"); save(); draw(); }), goOn("Leave this drill, go on")]
+      : stop ? [button("End the session here", () => leave(() => end(false))), ...(goesOn ? [goOn("It has settled: go on with what spares it")] : [])]
+        : [goOn("Leave this drill, go on")];
+    $("hurt-say").replaceChildren(first, second, ...ways,
       button("A wrong tap: take it back", () => { run.pains = run.pains.filter((p) => p.drill !== drill || p.place !== place || p.kind !== kind); panel("step"); save(); draw(); }));
     $("hurt-say").querySelector("button").className = "btn btn-go";
     save();

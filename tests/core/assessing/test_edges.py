@@ -77,7 +77,7 @@ class Today(unittest.TestCase):
 
     def test_the_end_of_passive_range(self) -> None:
         for screening, words in (
-            (None, "have not been asked"), (Screening("2026-01-01", ("disc",)), "clearance is recorded"),
+            (None, "have not been asked"), (Screening("2026-01-01", ("disc",)), None),
             (Screening("2026-01-01", ("disc",), "Dr. Ebb", "2026-02-01"), None), (Screening("2026-01-01", ()), None),
         ):  # fmt: skip
             found = passive_refused(screening)
@@ -85,8 +85,8 @@ class Today(unittest.TestCase):
             if words:
                 self.assertIn(words, found)
         asked = [
-            Question(id="disc", ask="?", caution="round less"),
-            Question(id="fever", ask="?", caution="rest"),
+            Question(id="disc", ask="?", caution="round less", group="back"),
+            Question(id="fever", ask="?", caution="rest", group="today"),
         ]
         self.assertEqual(cautions(Screening("2026-01-01", ("disc",)), asked), ("round less",))
         self.assertEqual(cautions(None, asked), ())

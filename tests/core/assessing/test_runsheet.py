@@ -67,7 +67,7 @@ class TheSheet(unittest.TestCase):
             goals=["butterfly"],
             measured={},
             first="left",
-            refused=lambda _pose, mode: mode == "passive",
+            refused=lambda _pose, mode, _side: mode == "passive",
         )
         self.assertEqual({x.mode for x in quiet}, {"active"})
 

@@ -2,8 +2,9 @@
 
 import unittest
 
-from dachi.core.catalogue.cautions import Answer, Hurt, brought_by
+from dachi.core.catalogue.cautions import Answer, brought_by
 from dachi.core.catalogue.drills import DIRECTIONS, PHASES, build_drills
+from dachi.core.catalogue.hurts import Hurt
 from dachi.core.catalogue.problems import CatalogueError
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.practising.dose import dose
@@ -225,19 +226,24 @@ class WhatTheWeekIsFor(unittest.TestCase):
     def test_cautions(self) -> None:
         for yes, pains, expected in (
             ({}, (), []),
-            ({"disc": Answer()}, (), ["disc"]),
-            ({}, (Hurt("knee_inner"), Hurt("low_back")), ["knee_pain", "knee_sides", "low_back"]),
-            ({"pregnancy": Answer()}, (Hurt("groin"),), ["groin", "pregnancy", "unhealed"]),
-            ({"pregnancy": Answer(cleared=True)}, (), ["pregnancy"]),
+            ({"disc": Answer()}, (), ["uncleared", "disc"]),
+            ({}, (Hurt("knee_inner"), Hurt("low_back")), ["knee_pain", "knee_inside", "low_back"]),
+            (
+                {"pregnancy": Answer()},
+                (Hurt("groin"),),
+                ["uncleared", "pregnancy", "pregnancy_later", "unhealed", "groin"],
+            ),
+            ({"pregnancy": Answer(cleared=True, weeks=20)}, (), ["pregnancy", "pregnancy_later"]),
+            ({"pregnancy": Answer(cleared=True, weeks=15)}, (), ["pregnancy"]),
             # A strong stretch is no harm but in a knee; tingling is nerve whatever the place.
             ({}, (Hurt("thigh_back", "stretch"),), []),
             ({}, (Hurt("knee_back", "stretch"),), ["knee_pain", "knee_behind"]),
             ({}, (Hurt("elsewhere", "tingling"),), ["tingling"]),
             ({}, (Hurt("elsewhere", "ache"),), []),
-            ({}, (Hurt("sit_bone", "tingling"),), ["hamstring", "tingling"]),
+            ({}, (Hurt("sit_bone", "tingling"),), ["hamstring", "sit_bone", "tingling"]),
         ):
             self.assertEqual([c.id for c in brought_by(cautions(), yes, pains)], expected)
-        self.assertEqual([c.id for c in brought_by(cautions(), {}, may_be_young=True)], ["young"])
+        self.assertEqual([c.id for c in brought_by(cautions(), {}, age=(9, 9))], ["young"])
 
 
 def session(ago: float, felt: str = "right", drill: str = "raise-up", **more: object) -> Logged:
