@@ -9,7 +9,7 @@ PARTS = ("speed", "accuracy", "judgement", "stickers", "figure_match", "practice
 #: Not run unless asked for: the body model of tools/need-bodies, its rendered pictures, a browser
 #: for some minutes.
 ASKED = ("bodies", "cards", "proposals", "recognised", "visit", "folder", "outline", "day", "pages",
-         "mutated", "load", "clinic")  # fmt: skip
+         "mutated", "load", "clinic", "harm")  # fmt: skip
 
 
 def main(wanted: list[str]) -> int:

@@ -13,7 +13,7 @@ import socket
 import tempfile
 import threading
 import unittest
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -209,6 +209,14 @@ def plain_picture(
     out = io.BytesIO()
     Pictures.fromarray(ramp).convert(mode).save(out, kind, **save)
     return out.getvalue()
+
+
+def loaded_on(drill: Drill, demand: str, leg: str, steps: Iterable[Any]) -> bool:
+    """Whether one leg is brought to a demand's end by what is worked in some steps."""
+    if drill.sides == "both":
+        return loaded(drill, demand)
+    worked = {s.side for s in steps if s.worked}
+    return any(drill.demands.asked(demand, leg, side) >= Level.END for side in worked)
 
 
 def loaded(drill: Drill, demand: str) -> bool:

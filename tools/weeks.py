@@ -1,4 +1,4 @@
-"""Writes docs/weeks.md: the weeks of ten described people, and what was thought reading them."""
+"""Writes docs/weeks.md: the weeks of twenty described people, and what was thought reading them."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from dachi.interchange.persons import plan_json
 DOCS = Path(__file__).parents[1] / "docs"
 OUT, PEOPLE = DOCS / "weeks.md", DOCS / "people" / "described.jsonl"
 
-HEAD = """# Ten people and their weeks
+HEAD = """# Twenty people and their weeks
 
 Made-up people, as a person file describes them ([described.jsonl](people/described.jsonl)),
 planned by `python -m dachi plan` and read drill by drill as a physiotherapist would: what was wrong
@@ -28,8 +28,14 @@ def page() -> str:
         person = json.loads(line)
         week = plan_json(person)
         days = ", ".join(f"{s['day']} {s['total_s'] / 60:.0f} min" for s in week["sessions"])
-        parts.append(f"\n## {person['id'].capitalize()}\n\n{person['about']} Week: {days}.\n")
+        parts.append(
+            f"\n## {person['id'].capitalize()}\n\n{person['about']} Week: {days or 'none'}.\n"
+        )
         parts += [f"\n> {words}\n" for words in week["cautions"]]
+        if not week["sessions"]:
+            parts += [f"\n- {words}" for words in person["read"]]
+            parts.append("\n")
+            continue
         shown = week["sessions"][0]
         parts.append(f"\n| {shown['day']} | s | why |\n| --- | --- | --- |\n")
         for i in shown["items"]:

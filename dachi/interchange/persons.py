@@ -85,7 +85,7 @@ def plan_json(data: Any) -> dict[str, Any]:
         "id": None, "sessions": [], "fell_out": [], "cautions": said,
         "referred": _referred(data) or hurting.refers,
     }  # fmt: skip
-    if found["referred"]:
+    if found["referred"] and not hurting.stops:
         said.append("The same place hurt again: have it looked at by a doctor or physiotherapist.")
     try:
         week = plan(drills(), person, _wishes(data))

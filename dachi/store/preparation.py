@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date
@@ -161,8 +162,21 @@ def screening(db: Database, coach_id: int, practitioner_id: int) -> Screening | 
         f"SELECT * FROM screening WHERE practitioner_id IN {PERSON} ORDER BY id DESC LIMIT 1",
         (practitioner_id, coach_id),
     ).fetchone()
-    if row is None:
-        return None
+    return _read(row) if row is not None else None
+
+
+def of_everybody(db: Database, coach_id: int) -> dict[int, Screening]:
+    """Return the newest answers of each of a coach's people, by id."""
+    rows = db.execute(
+        "SELECT s.* FROM screening s JOIN practitioner p ON p.id = s.practitioner_id"
+        " WHERE p.coach_id = ? AND s.id ="
+        " (SELECT max(id) FROM screening WHERE practitioner_id = s.practitioner_id)",
+        (coach_id,),
+    )
+    return {r["practitioner_id"]: _read(r) for r in rows}
+
+
+def _read(row: sqlite3.Row) -> Screening:
     return made(
         Screening, row, yes=tuple(json.loads(row["yes"])),
         allowed=tuple(json.loads(row["allowed"])), flags=tuple(json.loads(row["flags"])),

@@ -8,12 +8,15 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 
+from dachi.core.assessing.permission import Screening
 from dachi.core.judging.trend import earliest_look
 from dachi.core.rules import PAIN_NEWS_DAYS
 from dachi.core.words import Place
+from dachi.store import preparation
 from dachi.store import today as stored
 from dachi.store.today import Seen
 from dachi.studio.phrases import moment_of, say_day
+from dachi.studio.record import asking
 from dachi.studio.work import Work
 
 NEWS_DAYS, COMING_DAYS, DUE_SOON_DAYS = 21, 7, 3
@@ -83,10 +86,11 @@ def today_page(work: Work) -> TodayPage:
     Who was hurt and who is here today come first, whatever group they are in.
     """
     today = work.today()
+    told = preparation.of_everybody(work.db, work.coach)
     since = (today - timedelta(days=NEWS_DAYS)).isoformat()
     hurt = (today - timedelta(days=PAIN_NEWS_DAYS)).isoformat()
     people = stored.everybody(work.db, work.coach, since, hurt)
-    found = [e for who in people if (e := _readable(who, today)) is not None]
+    found = [e for who in people if (e := _readable(who, told.get(who.id), today)) is not None]
     groups = tuple((g, _ordered(g, found)) for g in Group)
     first = [e for _, entries in groups for e in entries if _is_first(e, today)]
     first.sort(key=lambda e: (e.group is not Group.HURT, e.who.next_visit_at or ""))
@@ -114,26 +118,29 @@ def _ordered(group: Group, found: Sequence[TodayEntry]) -> tuple[TodayEntry, ...
     return tuple(own)
 
 
-def _readable(who: Seen, today: date) -> TodayEntry | None:
+def _readable(who: Seen, told: Screening | None, today: date) -> TodayEntry | None:
     """The same as ``_entry``; of a record that cannot be read, that."""
     try:
-        return _entry(who, today)
+        return _entry(who, told, today)
     except (ValueError, TypeError, KeyError):
         logging.getLogger("dachi").exception("somebody's record cannot be read")
         words = "something in this record cannot be read"
         return TodayEntry(who, Group.BROKEN, (("watch", words),), Action.RECORD)
 
 
-def _entry(who: Seen, today: date) -> TodayEntry | None:
+def _entry(who: Seen, screened: Screening | None, today: date) -> TodayEntry | None:
     """The person's reasons, most pressing first; None where there is nothing to do."""
     found: list[tuple[Group, Action | None, list[tuple[str, str]]]] = []
+    if screened is not None and screened.flags:
+        words = "a sign that wants a doctor first: no practice is planned"
+        found.append((Group.HURT, Action.PREPARE, [("pain", words)]))
     if who.pain:
         words = f"pain in the {Place(who.pain[0]).said} logged on {say_day(who.pain[1])}"
         found.append((Group.HURT, Action.PLAN, [("pain", words)]))
     if who.wrote:
         words = who.wrote if len(who.wrote) <= SHOWN else f"{who.wrote[: SHOWN - 1]}…"
         found.append((Group.WROTE, Action.READ, [("wrote", f"wrote: “{words}”")]))
-    if coming := _coming(who, today):
+    if coming := _coming(who, screened, today):
         found.append((Group.COMING, None, coming))
     if who.unmarked:
         plural = "s" if who.unmarked != 1 else ""
@@ -161,7 +168,7 @@ def _entry(who: Seen, today: date) -> TodayEntry | None:
     return TodayEntry(who, group, tuple(r for _, _, rows in found for r in rows), action)
 
 
-def _coming(who: Seen, today: date) -> list[tuple[str, str]]:
+def _coming(who: Seen, told: Screening | None, today: date) -> list[tuple[str, str]]:
     """When the person comes, if within the week, and what is missing for it."""
     at = moment_of(who.next_visit_at) if who.next_visit_at else None
     away = (at.date() - today).days if at is not None else -1
@@ -171,4 +178,9 @@ def _coming(who: Seen, today: date) -> list[tuple[str, str]]:
     rows = [("coming", f"comes {when} at {at:%H:%M}")]
     if who.consent_missing:
         rows.append(("watch", "consent to photographs is not recorded"))
+    if told is not None:
+        days = (today - date.fromisoformat(told.answered_on[:10])).days
+        why = asking.again(told, days, preparation.answers_of(told, today))
+        if why:
+            rows.append(("watch", f"ask the screening again: {why[0].lower()}"))
     return rows

@@ -486,7 +486,7 @@ class TodayPage(unittest.TestCase):
     )  # fmt: skip
 
     def asked(self, **more):
-        return today._entry(replace(self.NOBODY, **more), self.NOW)
+        return today._entry(replace(self.NOBODY, **more), None, self.NOW)
 
     def test_the_most_pressing_reason_comes_first(self) -> None:
         self.assertIsNone(self.asked())

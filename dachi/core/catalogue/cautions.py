@@ -20,7 +20,7 @@ from dachi.core.catalogue.demands import (
     Level,
 )
 from dachi.core.catalogue.drills import Drill
-from dachi.core.catalogue.hurts import DIZZY, KINDS, PLACES, Hurt, Stage
+from dachi.core.catalogue.hurts import DIZZY, KINDS, NO_LEG, PLACES, Hurt, Stage
 from dachi.core.catalogue.problems import DataEntry, all_in, read_entry, without_twins
 from dachi.core.catalogue.screening import Flag
 
@@ -53,6 +53,7 @@ class CautionEntry(DataEntry, frozen=True):
     back_s: float | None = None
     squat_s: float | None = None
     strength_first: bool = False
+    serves: dict[str, str] = {}
 
 
 @dataclass(frozen=True)
@@ -67,7 +68,8 @@ class Caution:
     ``kinds`` of pain bring it (any place where no place is named), ``ages`` whoever may be of them,
     ``reading`` a range that is large. ``back_s`` seconds on the back in one session at most,
     ``squat_s`` seconds of a squat; ``strength_first``: no more seconds held than of strength.
-    ``source`` says what brought it; ``half``: what its fresh form closes is done at half the dose.
+    ``serves``: what helps (``strengthen glutes``) and why, as a need of the week. ``source`` says
+    what brought it; ``half``: what its fresh form closes is done at half the dose.
     """
 
     id: str
@@ -90,6 +92,7 @@ class Caution:
     back_s: float | None = None
     squat_s: float | None = None
     strength_first: bool = False
+    serves: Mapping[str, str] = field(default_factory=dict)
     side: str = ""
     source: Source = "hand"
     half: Mapping[str, Level] = field(default_factory=dict)
@@ -146,7 +149,9 @@ class Caution:
         fresh = dict(self.blocks)
         if hurt.kind == "sharp" and not self.kinds:
             fresh = {n: _sooner(n, level) for n, level in fresh.items()}
-        found = replace(self, side=hurt.side, source="pain", blocks=fresh)
+        # What the trunk asks of a leg it asks of either, wherever in it that hurts.
+        side = "" if self.places and hurt.place in NO_LEG else hurt.side
+        found = replace(self, side=side, source="pain", blocks=fresh)
         if hurt.stage is Stage.FRESH:
             return found
         back = {n: max(level, Level.END) for n, level in fresh.items()}

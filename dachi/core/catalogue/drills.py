@@ -66,7 +66,9 @@ class Drill(DataEntry, frozen=True, eq=False):
     person's own. ``most_s``: a sit or squat that grows to minutes, with come-outs. ``demands``
     says what it asks of either leg and the body (its own table), ``gate`` what must be open
     first, ``counters`` which directions it undoes, ``prop_height`` that its support is logged in
-    cm and layers, ``style`` the answer (``question=option``) to a question schools differ on.
+    cm and layers, ``legs`` what each leg does where a drill is done on a side (``{side}`` and
+    ``{other}``; a split says itself), ``style`` the answer (``question=option``) to a question
+    schools differ on.
     """
 
     id: str
@@ -101,6 +103,7 @@ class Drill(DataEntry, frozen=True, eq=False):
     prop_height: bool = False
     sitting: bool = False
     style: str = ""
+    legs: str = ""
     demands: Demands = NOTHING
 
     @property
@@ -127,7 +130,13 @@ class Drill(DataEntry, frozen=True, eq=False):
         return self.sides == "each" and d.other["ext"] > Level.NONE and forward
 
     def said_side(self, side: str) -> str:
-        """A side as the legs it means."""
+        """A side as the legs it means: what either does at the entry."""
+        if self.legs and side in ("left", "right"):
+            return self.legs.format(side=side, other=other_side(side))
+        return self.short_side(side)
+
+    def short_side(self, side: str) -> str:
+        """A side in a table: in a split the legs all the same, for it is the one in front."""
         if self.split and self.position != "lying":
             return f"{side} leg in front, {other_side(side)} leg behind"
         return f"{side} side"
@@ -210,6 +219,10 @@ def _check(
     all_in(drill.gate, gates, what)
     if bool(drill.reps) == bool(drill.seconds) or len(drill.reps or drill.seconds) != len(LEVELS):
         raise CatalogueError(f"{what} needs repetitions or seconds for three levels")
+    if drill.sides == "each" and not (drill.legs or drill.split):
+        raise CatalogueError(f"{what} is done on a side and does not say which leg does what")
+    if drill.legs and "{side}" not in drill.legs:
+        raise CatalogueError(f"{what}: its legs name no side")
     poses = [p.id for p in catalogue.poses]
     drawn = (drill.goal, drill.figure.pose, drill.figure.to_pose)
     all_in((p for p in drawn if p is not None), poses, what)

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
 from dachi.core.body.anatomy import HIP_REFERENCES, other_side
+from dachi.core.catalogue.cautions import Caution
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.gates import Ladder
 from dachi.core.catalogue.poses import Catalogue
@@ -213,6 +214,40 @@ def gentle(birth_year: int | None, year: int, ranges: Iterable[SideRange]) -> bo
     return any(
         r.stiff_below is not None and r.passive is not None and r.passive < r.stiff_below
         for r in ranges
+    )
+
+
+#: Weight of what helps under a caution, and a raise from which hamstrings are long enough.
+SERVES, LONG_RAISE = 1.6, 100.0
+
+
+def from_cautions(cautions: Iterable[Caution]) -> list[Need]:
+    """What helps under a caution: strength where it heals or steadies."""
+    found = []
+    for what, why in (pair for c in cautions for pair in c.serves.items()):
+        kind, _, name = what.partition(" ")
+        said = f"stronger {name.replace('_', ' ')}: {why}"
+        found.append(Need(kind, name, SERVES, said, worked=True))
+    return found
+
+
+def spared(
+    needs: Iterable[Need], cautions: Iterable[Caution], ranges: Iterable[SideRange]
+) -> tuple[Need, ...]:
+    """Needs without length for a body that has it: none where joints are loose, none of hamstrings
+    that are long on both sides.
+    """
+    loose = any(c.strength_first for c in cautions)
+    raised = {
+        r.side: r.passive
+        for r in ranges
+        if r.pose in _RAISES and r.motion == "flexion" and r.passive is not None
+    }
+    long = len(raised) == 2 and min(raised.values()) >= LONG_RAISE
+    return tuple(
+        n
+        for n in needs
+        if not (n.kind == "lengthen" and (loose or (long and n.name == "hamstrings")))
     )
 
 

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from dachi.core.body.anatomy import other_side
-from dachi.core.catalogue.cautions import Answer, Caution, brought_by, stopped, torn
+from dachi.core.catalogue.cautions import SIDES, Answer, Caution, brought_by, stopped, torn
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.gates import Gate, Ladder
 from dachi.core.catalogue.hurts import Hurt
@@ -82,7 +82,7 @@ class Known:
     easy_week: bool = False
     quiet_days: frozenset[int] = frozenset()
     soft_days: frozenset[int] = frozenset()
-    nothing_new: bool = False
+    nothing_new: frozenset[int] = frozenset()
     lost: frozenset[tuple[str, str]] = frozenset()
     stops: tuple[str, ...] = ()
     minded: frozenset[str] = frozenset()
@@ -106,6 +106,9 @@ def person_of(known: Known, rules: Rules) -> Person:
     aims, prepares = needing.from_goals(
         [(g, rules.catalogue.pose(g).name.lower()) for g in aimed], rules.ladders, rules.drills
     )
+    cautions = cautions_of(known, rules)
+    wants += needing.from_cautions(cautions)
+    found = needing.spared(needing.merged([*wants, *aims]), cautions, ranges)
     person = Person(
         level=known.level,
         minutes=known.minutes,
@@ -114,10 +117,10 @@ def person_of(known: Known, rules: Rules) -> Person:
         breath_s=known.breath_s,
         days=known.days,
         props=with_stand_ins(known.props | {"mat"}, rules.props),
-        cautions=cautions_of(known, rules),
+        cautions=cautions,
         cleared=known.cleared,
         school=known.styles["lengthen"],
-        needs=needing.merged([*wants, *aims]),
+        needs=found,
         prepares=prepares,
         rung=needing.on_the_rung(aimed, standings(known, rules)),
         # The less practised side first, while one is fresh.
@@ -148,6 +151,7 @@ def person_of(known: Known, rules: Rules) -> Person:
         referred=frozenset(
             c.id for c in brought_by(rules.cautions, {}, known.referred) if known.referred
         ),
+        sore=frozenset(s for s in SIDES if any(h.of_leg(s) for h in sore(known))),
         lost=frozenset(
             (motion, hip) for motion, hip in known.lost if any(h.of_leg(hip) for h in sore(known))
         ),
@@ -167,12 +171,12 @@ LAST_HARD, NOTHING_NEW = 5, 10
 @dataclass(frozen=True)
 class Before:
     """The weekdays before an event within the coming week: ``soft`` ones without anything hard,
-    its ``eve`` and day without ends; whether nothing is new.
+    its ``eve`` and day without ends; those on which ``nothing_new`` is done.
     """
 
     soft: frozenset[int] = frozenset()
     eve: frozenset[int] = frozenset()
-    nothing_new: bool = False
+    nothing_new: frozenset[int] = frozenset()
 
 
 def before_event(days: int | None, weekday: int) -> Before:
@@ -183,7 +187,7 @@ def before_event(days: int | None, weekday: int) -> Before:
     return Before(
         soft=frozenset((weekday + n) % 7 for n in near),
         eve=frozenset((weekday + n) % 7 for n in near if n >= days - 1),
-        nothing_new=True,
+        nothing_new=frozenset((weekday + n) % 7 for n in range(min(days, 6) + 1)),
     )
 
 

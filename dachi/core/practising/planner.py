@@ -95,6 +95,10 @@ class _Problem:
         ]  # fmt: skip
         self.needs = coverage(person)
         self.doses = [[dose_for(d, person, day) for day in self.days] for d in self.drills]
+        #: What a drill takes of a session: what comes back is done at half the dose, and the other
+        #: half is rest, not room for another drill.
+        whole = [[dose_for(d, person, day, whole=True) for day in self.days] for d in self.drills]
+        self.spent = [[how.total_s for how in row] for row in whole]
         self.nd, self.nt, self.nk = len(self.drills), len(self.days), len(self.needs)
         self.nx = self.nd * self.nt
         self.worked = sorted({k for d in self.drills if d.strong for k in d.strengthens})
@@ -128,7 +132,7 @@ class _Problem:
             longest = (
                 60.0 * minutes if self.usual is None else min(60.0 * minutes, self.usual[t][1])
             )
-            row = {self.x(i, t): s[t].total_s for i, s in enumerate(self.doses)}
+            row = {self.x(i, t): s[t] for i, s in enumerate(self.spent)}
             self.rule(row, 0, longest, t)
             for phase in PHASES:
                 own = by_phase[phase]
@@ -136,7 +140,8 @@ class _Problem:
                 if phase == "strength" and day in self.person.quiet_days | self.person.soft_days:
                     limit = 0.0
                 least = float(LEAST.get(phase, 0))
-                sparing = day in self.person.quiet_days | self.person.soft_days
+                spared = self.person.quiet_days | self.person.soft_days | self.person.nothing_new
+                sparing = day in spared
                 if phase == "flow" and minutes >= FLOW_FROM_MIN and not sparing:
                     least = 1.0 if own else 0.0
                 if own:
@@ -182,7 +187,7 @@ class _Problem:
             if row:
                 self.rule(row, 0, np.inf, t)
         sparing = day in person.quiet_days | person.soft_days
-        if person.known and (person.nothing_new or sparing):
+        if person.known and (day in person.nothing_new or sparing):
             new = [
                 i for i, d in enumerate(self.drills)
                 if d.phase in NEW and d.id not in person.known and (day, d.id) not in kept
@@ -370,8 +375,9 @@ def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
     ]  # fmt: skip
     extra = f"; one more round: {_tighter(drill, how.extra, person)}" if how.extra else ""
     if only := only_side(drill, person):
-        (why,) = closed_sides(drill, person).values()
-        extra = f"; {drill.said_side(only)} only: {why.split(':')[0].lower()}"
+        ((shut, why),) = closed_sides(drill, person).items()
+        closed = f"{drill.short_side(shut)} is closed: {why.split(':')[0].lower()}"
+        extra = f"; {drill.short_side(only)} only, {closed}"
     if coming_back(drill, person):
         extra += "; half the dose: it is coming back"
     if drill.id in person.opened:
@@ -399,7 +405,7 @@ def _tighter(drill: Drill, side: str, person: Person) -> str:
     """Which hip gets the extra round, and where it is then."""
     direction = next(d for d in drill.directions if d in person.tight)
     hip = f"the {person.tight[direction]} hip is tighter"
-    return f"{drill.said_side(side)}, {hip}" if drill.split else hip
+    return f"{drill.short_side(side)}, {hip}" if drill.split else hip
 
 
 def _ways(drill: Drill) -> str:

@@ -28,6 +28,8 @@ GROWING = ("mobilise", "flow", "strength", "hold", "counter")
 FLOW_FROM_MIN = 20
 #: Share of a week's minutes each direction should get at least, and each needed tissue.
 DIRECTION_SHARE, TISSUE_SHARE = 0.05, 0.18
+#: Of somebody who needs nothing in particular every direction gets more.
+EVEN_SHARE = 0.12
 BASE_WEIGHT = 1.0
 BEYOND = 0.25
 #: Worth of a drill that suits the school, that is known, that is the goal itself or prepares it.
@@ -66,7 +68,7 @@ class Need:
     ``kind``: ``direction``, ``lengthen`` or ``strengthen``; ``name`` a direction or tissue;
     ``weight`` relative to 1 for the plain coverage of a direction; ``reason`` a sentence.
     ``way``: only what trains this direction serves it (strength near the end of one range);
-    ``held``: only what is held does (length, not warmth).
+    ``held``: only what is held does (length, not warmth); ``worked``: only what is no hold does.
     """
 
     kind: str
@@ -75,6 +77,7 @@ class Need:
     reason: str
     way: str = ""
     held: bool = False
+    worked: bool = False
 
 
 @dataclass(frozen=True)
@@ -91,12 +94,12 @@ class Person:
     hurt or were sent back to their easier form, ``ready`` drills above the level that were
     earned one by one, ``outgrown`` the easier forms they replace, ``styles`` answers to the
     questions schools differ on, ``quiet_days`` the weekdays of an assessment and its eve,
-    ``soft_days`` those before an event on which nothing is hard, ``nothing_new`` whether only what
-    is known may come on them and all week; ``halved`` drills at which a cramp came or a leg fell
+    ``soft_days`` those before an event on which nothing is hard, ``nothing_new`` those on
+    which only what is known may come; ``halved`` drills at which a cramp came or a leg fell
     asleep, ``hold_s`` their own length of a hold, ``opened`` drills a coach opened against a pain,
     with the reason, ``referred`` ids of cautions no coach opens because a clinician has to look
-    first; ``lost`` (direction, hip) that lost range sharply while that leg hurts: no end
-    of it.
+    first, ``sore`` the sides of legs that hurt; ``lost`` (direction, hip) that lost range sharply
+    while that leg hurts: no end of it.
     """
 
     level: int = 1
@@ -126,11 +129,12 @@ class Person:
     easy_week: bool = False
     quiet_days: frozenset[int] = frozenset()
     soft_days: frozenset[int] = frozenset()
-    nothing_new: bool = False
+    nothing_new: frozenset[int] = frozenset()
     halved: frozenset[str] = frozenset()
     hold_s: float | None = None
     opened: Mapping[str, str] = field(default_factory=dict)
     referred: frozenset[str] = frozenset()
+    sore: frozenset[str] = frozenset()
     lost: frozenset[tuple[str, str]] = frozenset()
 
     def minutes_on(self, day: int | None) -> float:
@@ -330,6 +334,14 @@ def only_side(drill: Drill, person: Person) -> str | None:
     return next((s for s in SIDES if s not in shut), None) if len(shut) == 1 else None
 
 
+def guarded(drill: Drill, person: Person, lost: Collection[tuple[str, str]]) -> bool:
+    """Whether a drill works a side that hurts, comes back or lost range (direction, hip): it grows
+    no further then.
+    """
+    sore = bool(closed_sides(drill, person)) or coming_back(drill, person)
+    return sore or any(motion in drill.directions for motion, _ in lost)
+
+
 def coming_back(drill: Drill, person: Person) -> bool:
     """Whether a drill is done at half the dose: what it loads comes back from a pain."""
     free = set(SIDES) - set(closed_sides(drill, person))
@@ -371,6 +383,8 @@ def served(drill: Drill, need: Need) -> bool:
     if need.way and need.way not in drill.directions:
         return False
     if need.held and drill.phase not in ("hold", "goal"):
+        return False
+    if need.worked and drill.phase in ("hold", "goal"):
         return False
     if need.kind == "direction":
         return need.name in drill.directions
@@ -422,7 +436,8 @@ def direction_target(week_min: float) -> float:
 def wanted_s(need: Need, person: Person) -> float:
     """Seconds a week up to which a need has its full worth."""
     if need.kind == "direction" and need.weight <= BASE_WEIGHT:
-        return direction_target(person.week_min)
+        share = 1.0 if person.needs else EVEN_SHARE / DIRECTION_SHARE
+        return share * direction_target(person.week_min)
     return TISSUE_SHARE * 60.0 * person.week_min
 
 
@@ -455,17 +470,24 @@ def _leans(drill: Drill) -> str:
 
 
 def tight_side(drill: Drill, person: Person) -> str | None:
-    """The side of a drill that trains a tighter hip: in a lunge the hip behind is the other's."""
+    """The side of a drill that trains a tighter hip: in a lunge the hip behind is the other's.
+
+    None where the leg that the side names hurts: nothing is done once more on it.
+    """
     for direction in drill.directions:
         if direction in person.tight:
             tight = person.tight[direction]
-            return tight if drill.leg_of(direction) == "own" else other_side(tight)
+            side = tight if drill.leg_of(direction) == "own" else other_side(tight)
+            return None if side in person.sore else side
     return None
 
 
-def dose_for(drill: Drill, person: Person, day: int | None = None) -> Dose:
-    """The dose of a drill for a person on a weekday: level, minutes, tighter side, easy week."""
-    back = coming_back(drill, person)
+def dose_for(drill: Drill, person: Person, day: int | None = None, *, whole: bool = False) -> Dose:
+    """The dose of a drill for a person on a weekday: level, minutes, tighter side, easy week.
+
+    ``whole``: as long as it would be were nothing coming back.
+    """
+    back = not whole and coming_back(drill, person)
     return dose(
         drill, person.level, person.minutes_on(day), tight=tight_side(drill, person),
         easy=person.easy_week, gentle=person.gentle, breath_s=person.breath_s,

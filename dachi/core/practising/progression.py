@@ -134,7 +134,8 @@ class Course:
     whether its passive reading improved beyond the minimal detectable change lately;
     ``longer`` {drill: factor of its dose}; ``firm`` supports are kept longer at a height and
     lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
-    props allow whatever the level, ``safe`` those that cautions and props do (None: all).
+    props allow whatever the level, ``safe`` those that cautions and props do (None: all),
+    ``guarded`` those on a side that hurts, comes back or lost range: they do not grow.
     """
 
     planned_two_weeks: int
@@ -145,6 +146,7 @@ class Course:
     firm: bool = False
     open_to: Collection[str] | None = None
     safe: Collection[str] | None = None
+    guarded: Collection[str] = ()
     level: int = 1
 
 
@@ -271,7 +273,7 @@ def _growth(log: Sequence[Logged], drills: Mapping[str, Drill], course: Course) 
         (drills[name], times)
         for name, times in sorted(done.items())
         if name in drills and drills[name].phase in ("hold", "goal", "strength")
-        if course.open_to is None or name in course.open_to
+        if (course.open_to is None or name in course.open_to) and name not in course.guarded
     ]
     easy = [
         drill
@@ -327,6 +329,8 @@ def _lengthened(drill: Drill, course: Course) -> Proposal | None:
 def _harder(drill: Drill, drills: Mapping[str, Drill], course: Course) -> Proposal | None:
     harder = drills.get(drill.harder or "")
     if harder is None or not (course.open_to is None or harder.id in course.open_to):
+        return None
+    if harder.id in course.guarded:
         return None
     return Proposal(
         ProposalKind.ADVANCE, Why.EASY_AND_LONG, drill.id,

@@ -67,6 +67,7 @@ def renew(work: Work, who: Practitioner) -> None:
             firm=who.schools.get("support") == "firm",
             level=profile.level,
             safe=[d.id for d in drills() if programme.barred(d, own.person) is None],
+            guarded=[d.id for d in drills() if programme.guarded(d, own.person, own.known.lost)],
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
         found = propose(logged(log, today), drill_by_id(), course)

@@ -154,7 +154,8 @@ def as_planned(week: Week, person: Person) -> PlannedWeek:
         directions=dict(week.seconds),
         objective=round(week.objective, 3),
         bound=round(week.bound, 3),
-        cautions=tuple(c.words for c in person.cautions),
+        # What only comes back is told with its next step.
+        cautions=tuple(f"{c.said}: {c.words}" for c in person.cautions if not c.half),
         cleared=person.cleared,
         easy_week=person.easy_week,
         needs=person.needs,

@@ -117,11 +117,13 @@ import { ring, speak } from "./sound.js";
     if (!s) return;
     const c = card(), left = Math.max(0, target(s) - run.at);
     $("name").textContent = c.name;
-    $("side").textContent = s.side ? `${c.legs[s.side]}${s.extra ? ", one more: the tighter hip" : ""}` : "";
+    // At the entry the legs of the side that comes first are named.
+    const side = s.side || (s.kind === "enter" && stepsOf(run.item).slice(run.step).find((x) => worked(x) && x.side)?.side) || "";
+    $("side").textContent = side ? `${c.legs[side]}${s.extra ? ", one more: the tighter hip" : ""}` : "";
     $("round").textContent = worked(s) ? s.words : "";
     // Figures are drawn for the right; the left is their mirror image.
-    $("figure").classList.toggle("mirrored", s.side === "left");
-    $("side").className = `play-side${s.side ? ` side-${s.side}` : ""}`;
+    $("figure").classList.toggle("mirrored", side === "left");
+    $("side").className = `play-side${side ? ` side-${side}` : ""}`;
     $("cue").textContent = c.cue;
     $("feel").textContent = `Right: ${c.feel}. Not right: ${c.not_feel}.`;
     const pair = data.breath_s, into = run.at % pair;
@@ -183,7 +185,7 @@ import { ring, speak } from "./sound.js";
     ring(s.kind === "enter" ? 520 : s.kind === "change" ? 590 : s.side && run.step > 1 ? 780 : 660, 0.7);
     if (s.kind === "change") say(`Change. ${c.legs[s.side]}.`);
     else if (s.words) say(`${s.words}.`);
-    else say(s.kind === "enter" ? `${c.name}.` : s.side ? `${c.legs[s.side]}.` : c.cue.split(/[.:]/)[0]);
+    else say(s.kind === "enter" ? `${c.name}. ${$("side").textContent}.` : s.side ? `${c.legs[s.side]}.` : c.cue.split(/[.:]/)[0]);
   }
   function onward(cut) {
     const s = here();
@@ -199,7 +201,7 @@ import { ring, speak } from "./sound.js";
     } else if (cut && s.kind === "enter") { nextItem(); return; }
     run.step += 1; run.at = 0; ticked = 0;
     if (!here()) { nextItem(); return; }
-    announce(); save(); draw();
+    draw(); announce(); save();
   }
   // What a pain of this session closes is closed at once, not from tomorrow on.
   const closedSides = (drill) => [...new Set(run.pains.flatMap((p) => data.closes[`${p.place}|${p.kind}`]?.[drill] || []))];
@@ -212,7 +214,7 @@ import { ring, speak } from "./sound.js";
     run.step = 0; run.at = 0; run.first = null; ticked = 0;
     save();
     if (run.item >= items.length) { end(true); return; }
-    announce(); draw();
+    draw(); announce();
   }
   function tick() {
     if (!going) return;
@@ -240,7 +242,7 @@ import { ring, speak } from "./sound.js";
   $("next").addEventListener("click", () => onward(true));
   for (const kind of ["easier", "harder"]) $(kind).addEventListener("click", () => {
     run.swapped[run.item] = kind; run.step = 0; run.at = 0; run.first = null;
-    announce(); save(); draw();
+    draw(); announce(); save();
   });
   document.addEventListener("keydown", (event) => {
     if (event.target.closest("input, textarea, select, button, a")) return;
@@ -293,13 +295,15 @@ import { ring, speak } from "./sound.js";
     const goesOn = !stop || (!knee && data.may_go_on.includes(kind));
     const later = goesOn ? items.slice(run.item + 1).map((_, n) => run.item + 1 + n).filter(nothingLeft).map(drillOf) : [];
     const half = goesOn ? items.slice(run.item + 1).map((_, n) => run.item + 1 + n).filter((i) => !nothingLeft(i) && closedSides(drillOf(i)).length).map(drillOf) : [];
-    if (half.length) second.textContent += ` On one side only: ${[...new Set(half)].map((n) => data.drills[n].name).join(", ")}.`;
-    if (later.length) second.textContent += ` Also left out of the rest, because it loads the same place: ${[...new Set(later)].map((n) => data.drills[n].name).join(", ")}.`;
+    const third = document.createElement("p"), names = (all) => [...new Set(all)].map((n) => data.drills[n].name).join(", ");
+    third.className = "sub";
+    if (later.length) third.textContent = `Left out of the rest, because it loads the same place: ${names(later)}. `;
+    if (half.length) third.textContent += `On the other side only: ${names(half)}.`;
     const goOn = (words) => button(words, () => leave(() => { panel("step"); nextItem(); if (run.item < items.length) go(true); }));
     const ways = minds ? [button("Back to this drill", () => { panel("step"); save(); draw(); }), goOn("Leave this drill, go on")]
       : stop ? [button("End the session here", () => leave(() => end(false))), ...(goesOn ? [goOn("It has settled: go on with what spares it")] : [])]
         : [goOn("Leave this drill, go on")];
-    $("hurt-say").replaceChildren(first, second, ...ways,
+    $("hurt-say").replaceChildren(first, second, ...ways, third,
       button("A wrong tap: take it back", () => { run.pains = run.pains.filter((p) => p.drill !== drill || p.place !== place || p.kind !== kind); panel("step"); save(); draw(); }));
     $("hurt-say").querySelector("button").className = "btn btn-go";
     save();
