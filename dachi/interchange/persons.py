@@ -178,7 +178,7 @@ def known_of(data: Mapping[str, Any], hurting: Hurting) -> Known:
         ),
         goals=tuple((g, side) for g in goals for side in sides(catalogue().pose(g), "left")),
         readings=_readings(data.get("readings") or []),
-        facts=replace(_facts(log, hurting.pains), opened=coach["gates"], shut=coach["shut"]),
+        facts=replace(_facts(log, hurting.pains, today), opened=coach["gates"], shut=coach["shut"]),
         practised=frozenset(e["drill"] for e in log[-MOST_LOG:]),
         hurt=frozenset(
             p.drill for p in hurting.pains if p.drill and p.days_ago <= PAIN_DAYS and p.hurt.harmful
@@ -306,7 +306,7 @@ def _readings(rows: Sequence[Mapping[str, Any]]) -> list[SessionReading]:
     return found
 
 
-def _facts(log: Sequence[Mapping[str, Any]], pains: Sequence[Pained]) -> Facts:
+def _facts(log: Sequence[Mapping[str, Any]], pains: Sequence[Pained], today: date) -> Facts:
     """What the log tells the gates: how often in a row, newest first, a drill was easy; and how
     many days ago it hurt last where. Where no side was said, any of the places it may be counts.
     """
@@ -324,7 +324,11 @@ def _facts(log: Sequence[Mapping[str, Any]], pains: Sequence[Pained]) -> Facts:
         for place, closed in CLOSES.items():
             if pain.place in closed and pain.hurt.harmful and place.side in ("", pain.side):
                 hurt[place] = min(pain.days_ago, hurt.get(place, pain.days_ago))
-    return Facts(easy, pain_days=hurt, sessions=len({e["on"] for e in log}))
+    since: dict[str, float] = {}
+    for i, entry in enumerate(log):
+        days = float((today - _day(f"log.{i}.on", entry["on"])).days)
+        since[entry["drill"]] = max(days, since.get(entry["drill"], 0.0))
+    return Facts(easy, pain_days=hurt, sessions=len({e["on"] for e in log}), since=since)
 
 
 def _referred(data: Mapping[str, Any]) -> bool:

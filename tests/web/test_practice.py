@@ -268,7 +268,7 @@ class ThePlan(Practising):
             self.assertIn(inside, page)
             self.assertNotIn(outside, page)
         self.assertIn("No drill matches", self.text(self.client.get("/drills?q=trampoline")))
-        card = self.text(self.client.get("/drills/goal-front-split"))
+        card = self.text(self.client.get("/drills/split-draw"))
         self.assertIn("a supine leg raise of 80° on both sides", card)
         self.assertEqual(self.client.get("/drills/none").status_code, 404)
 

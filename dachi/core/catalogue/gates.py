@@ -27,10 +27,11 @@ class ReadingGate(DataEntry, frozen=True):
 
 
 class EasyGate(DataEntry, frozen=True):
-    """A drill logged as easy so many times in a row."""
+    """A drill logged as easy so many times in a row at its full dose, done for so many days."""
 
     drill: str
     times: int
+    days: float = 0.0
 
 
 class PropGate(DataEntry, frozen=True):
@@ -67,7 +68,10 @@ class Rung(DataEntry, frozen=True):
 
 
 class Ladder(DataEntry, frozen=True):
-    """The way to a goal pose; ``prepares`` are its usual preparations in their order."""
+    """The way to a goal pose; ``prepares`` are its usual preparations in their order.
+
+    ``open`` drills wait for no rung; their support goes down from rung ``lower_from`` on.
+    """
 
     id: str
     name: str
@@ -75,6 +79,8 @@ class Ladder(DataEntry, frozen=True):
     note: str
     rungs: tuple[Rung, ...]
     prepares: tuple[str, ...] = ()
+    open: tuple[str, ...] = ()
+    lower_from: int = 0
 
 
 def build_gates(entries: Iterable[Mapping[str, Any]], catalogue: Catalogue) -> dict[str, Gate]:
@@ -118,7 +124,7 @@ def build_ladders(
     for x in found:
         what = f"ladder {x.id!r}"
         all_in((x.goal,), [p.id for p in catalogue.poses], what)
-        all_in(x.prepares, drills, what)
+        all_in((*x.prepares, *x.open), drills, what)
         for rung in x.rungs:
             all_in(rung.gates, gates, what)
             all_in(rung.drills, drills, what)

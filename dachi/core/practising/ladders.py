@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from dachi.core.catalogue.gates import Gate, Ladder, ReadingGate
+from dachi.core.catalogue.gates import EasyGate, Gate, Ladder, ReadingGate
 from dachi.core.catalogue.poses import Catalogue
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.judging.thresholds import Reached, against, together
@@ -20,15 +20,20 @@ class Facts:
     ``easy``: drill to how many times in a row, newest first, it was logged as easy;
     ``prop_cm``: drill to the height of its support last time; ``pain_days``: place to days
     since pain was last logged there. ``sessions`` is how many sessions there are at all.
-    ``opened`` and ``shut``: gates that a coach opened or shut by hand, with the reason.
+    ``since``: drill to the days since it was first logged; ``short``: drills that were easy at less
+    than their dose. ``opened`` and ``shut``: gates that a coach opened or shut by hand, with the
+    reason; ``proven``: those a measured higher rung proves, and by what.
     """
 
     easy: Mapping[str, int] = field(default_factory=dict)
     prop_cm: Mapping[str, float] = field(default_factory=dict)
     pain_days: Mapping[Place, float] = field(default_factory=dict)
     sessions: int = 0
+    since: Mapping[str, float] = field(default_factory=dict)
+    short: frozenset[str] = frozenset()
     opened: Mapping[str, str] = field(default_factory=dict)
     shut: Mapping[str, str] = field(default_factory=dict)
+    proven: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -66,11 +71,12 @@ def answer(
         return Answer(gate, False, f"shut by the coach: {facts.shut[gate.id]}")
     if gate.id in facts.opened:
         return Answer(gate, True, f"opened by the coach: {facts.opened[gate.id]}")
+    if gate.id in facts.proven:
+        return Answer(gate, True, facts.proven[gate.id])
     if gate.reading is not None:
         return _by_reading(gate, gate.reading, list(readings), catalogue)
     if gate.easy is not None:
-        have, need = facts.easy.get(gate.easy.drill, 0), gate.easy.times
-        return Answer(gate, have >= need, f"{have} of {need} so far")
+        return _by_taps(gate, gate.easy, facts)
     if gate.prop is not None:
         cm, most = facts.prop_cm.get(gate.prop.drill), gate.prop.at_most_cm
         if cm is None:
@@ -82,6 +88,58 @@ def answer(
     if since is None:
         return Answer(gate, True, f"no {place} pain logged")
     return Answer(gate, since >= need_days, f"{place} pain logged {since:.0f} days ago")
+
+
+def _by_taps(gate: Gate, easy: EasyGate, facts: Facts) -> Answer:
+    have, need = facts.easy.get(easy.drill, 0), easy.times
+    days = facts.since.get(easy.drill, 0.0)
+    if have < need:
+        return Answer(gate, False, f"{have} of {need} so far")
+    if easy.drill in facts.short:
+        return Answer(gate, False, f"{have} of {need}, at less than its dose")
+    if days < easy.days:
+        return Answer(gate, False, f"{have} of {need}, for {days:.0f} of {easy.days:.0f} days")
+    return Answer(gate, True, f"{have} of {need} so far")
+
+
+def proven(
+    ladders: Iterable[Ladder],
+    gates: Mapping[str, Gate],
+    readings: Iterable[SessionReading],
+    facts: Facts,
+    catalogue: Catalogue,
+) -> dict[str, str]:
+    """Gates of lower rungs that a measured higher one proves, and by what.
+
+    A reading of the goal pose itself at a rung stands for length and comfort on all below; not for
+    control (what is reached by one's own strength), a quiet knee or the height of a support.
+    """
+    told = list(readings)
+    found: dict[str, str] = {}
+    for ladder in ladders:
+        first = {g: i for i, rung in reversed(list(enumerate(ladder.rungs))) for g in rung.gates}
+        for gate_id, at in sorted(first.items(), key=lambda pair: -pair[1]):
+            by = _of_goal(gates[gate_id], ladder, told, facts, catalogue)
+            if by is None:
+                continue
+            for g in sorted(x for x, below in first.items() if below < at):
+                gate = gates[g]
+                length = gate.reading is not None and gate.reading.mode == "passive"
+                if length or gate.easy is not None:
+                    found.setdefault(g, f"proved by {by.gate.words} ({by.because})")
+            break
+    return found
+
+
+def _of_goal(
+    gate: Gate, ladder: Ladder, readings: list[SessionReading], facts: Facts, catalogue: Catalogue
+) -> Answer | None:
+    """The answer of a gate that is a passive reading of the goal pose and is open."""
+    r = gate.reading
+    if r is None or r.pose != ladder.goal or r.mode != "passive":
+        return None
+    found = answer(gate, readings, facts, catalogue)
+    return found if found.open and gate.id not in facts.opened else None
 
 
 def _by_reading(
@@ -130,6 +188,7 @@ def locked(
     open_now: set[str] = set()
     waiting: dict[str, str] = {}
     for ladder in ladders:
+        open_now |= set(ladder.open)
         found = stand(ladder, gates, known, facts, catalogue)
         for i, rung in enumerate(ladder.rungs):
             for drill in rung.drills:

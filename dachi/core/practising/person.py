@@ -21,7 +21,7 @@ from dachi.core.judging.limiters import Limiter, SessionReading, believable, lim
 from dachi.core.practising import needs as needing
 from dachi.core.practising import programme
 from dachi.core.practising.dose import BREATH_S
-from dachi.core.practising.ladders import Facts, Standing, answer, locked, stand
+from dachi.core.practising.ladders import Facts, Standing, answer, locked, proven, stand
 from dachi.core.practising.programme import Need, Person
 
 
@@ -94,7 +94,9 @@ class Known:
 
 def person_of(known: Known, rules: Rules) -> Person:
     """Everything the planner looks at."""
-    known = replace(known, readings=believable(known.readings, rules.catalogue))
+    known = replace(
+        known, readings=believable(known.readings, rules.catalogue), facts=with_proofs(known, rules)
+    )
     ranges = needing.ranges_of(known.readings, rules.catalogue)
     goals = tuple(dict.fromkeys(g for g, _ in known.goals))
     aimed = [g for g in goals if g in rules.catalogue]
@@ -216,6 +218,15 @@ def cautions_of(known: Known, rules: Rules) -> tuple[Caution, ...]:
     return (*stopped(known.stops, rules.flags), *by_hand, *found)
 
 
+def with_proofs(known: Known, rules: Rules) -> Facts:
+    """What the log tells, what the coach said, and what a measured higher rung proves of lower
+    ones; what a coach shut stays shut.
+    """
+    told = believable(known.readings, rules.catalogue)
+    proofs = proven(rules.ladders, rules.gates, told, known.facts, rules.catalogue)
+    return replace(known.facts, proven=proofs)
+
+
 def shut(readings: Iterable[SessionReading], facts: Facts, rules: Rules) -> dict[str, str]:
     """Gates that are shut, with what they ask for and why they are."""
     told = list(readings)
@@ -226,7 +237,8 @@ def shut(readings: Iterable[SessionReading], facts: Facts, rules: Rules) -> dict
 def standings(known: Known, rules: Rules) -> list[Standing]:
     """Where somebody stands on every ladder, those of their goals first."""
     wanted, told = {g for g, _ in known.goals}, believable(known.readings, rules.catalogue)
-    found = [stand(x, dict(rules.gates), told, known.facts, rules.catalogue) for x in rules.ladders]
+    facts = with_proofs(known, rules)
+    found = [stand(x, dict(rules.gates), told, facts, rules.catalogue) for x in rules.ladders]
     return sorted(found, key=lambda s: s.ladder.goal not in wanted)
 
 

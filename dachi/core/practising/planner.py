@@ -375,8 +375,8 @@ def _reason(drill: Drill, how: Dose, person: Person, kept: bool) -> str:
     ]  # fmt: skip
     extra = f"; one more round: {_tighter(drill, how.extra, person)}" if how.extra else ""
     if only := only_side(drill, person):
-        ((shut, why),) = closed_sides(drill, person).items()
-        closed = f"{drill.short_side(shut)} is closed: {why.split(':')[0].lower()}"
+        (why,) = closed_sides(drill, person).values()
+        closed = f"the other way is closed: {why.split(':')[0].lower()}"
         extra = f"; {drill.short_side(only)} only, {closed}"
     if coming_back(drill, person):
         extra += "; half the dose: it is coming back"

@@ -352,6 +352,9 @@ def _unsafe(drill: Drill, person: Person) -> str | None:
     shut = closed_sides(drill, person)
     if len(shut) == len(SIDES):
         return shut["left"]
+    if shut and drill.phase == "goal" and drill.split:
+        # Whoever slips in a split is on both legs at once: it waits until both may.
+        return next(iter(shut.values()))
     if drill.passive_end and not person.cleared:
         return "passive end-range work waits for clearance by a doctor or physiotherapist"
     return None

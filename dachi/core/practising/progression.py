@@ -17,6 +17,14 @@ from dachi.core.words import PainKind, Place
 SORE = 3
 #: Sessions in a row that must be easy before anything grows.
 EASY_ROW = 3
+#: Times in a row that a drill must be hard before it is eased.
+HARD_ROW = 3
+#: A drill that is hard and has nothing easier is done at this share of its dose.
+SHORTER = 0.75
+#: So many things grow at once, each of another tissue.
+MOST_GROWING = 3
+#: An easy week that was proposed and left alone for so long holds growth up no longer, days.
+LEFT_DAYS = 7
 #: At one prop height, before it is lowered.
 EASY_AT_HEIGHT = 2
 LONGER, LONGEST = 1.25, 2.0
@@ -75,6 +83,8 @@ class Why(StrEnum):
     HURT_AGAIN = "hurt_again"
     SORE = "sore"
     HARD_WEEKS = "hard_weeks"
+    HARD = "hard"
+    HARD_NO_EASIER = "hard_no_easier"
     MISSED = "missed"
     EASY_AT_HEIGHT = "easy_at_height"
     EASY = "easy"
@@ -135,7 +145,9 @@ class Course:
     ``longer`` {drill: factor of its dose}; ``firm`` supports are kept longer at a height and
     lowered by larger steps than soft ones; ``open_to`` are drills that cautions, gates and
     props allow whatever the level, ``safe`` those that cautions and props do (None: all),
-    ``guarded`` those on a side that hurts, comes back or lost range: they do not grow.
+    ``guarded`` those on a side that hurts, comes back or lost range: they do not grow. ``waits``:
+    drills whose support may not go down yet; ``needed``: what serves the limiter most grows first;
+    ``easy_left``: an easy week was proposed a while ago and left alone.
     """
 
     planned_two_weeks: int
@@ -147,6 +159,9 @@ class Course:
     open_to: Collection[str] | None = None
     safe: Collection[str] | None = None
     guarded: Collection[str] = ()
+    waits: Collection[str] = ()
+    needed: Mapping[str, float] = field(default_factory=dict)
+    easy_left: bool = False
     level: int = 1
 
 
@@ -161,13 +176,15 @@ def propose(
     found: list[Proposal] = []
     found += _pain(log, drills, course.safe)
     gentler = _soreness(recent)
+    found += _hard(log, drills, course)
     # Two ways to a gentler week at once would be one too many.
     if not gentler and not course.easy_week:
         gentler = _hard_weeks(log)
     found += gentler
     practised = [s for s in recent if s.counts]
     found += _missed(practised, course.planned_two_weeks, course.minutes)
-    if not found:
+    held_up = [p for p in found if not (course.easy_left and p.kind is ProposalKind.EASY_WEEK)]
+    if not held_up:
         found += _growth(log, drills, course)
     if not found and recent:
         found.append(Proposal(ProposalKind.HOLD, Why.ALL_WELL, "plan"))
@@ -263,15 +280,46 @@ def _missed(recent: Sequence[Logged], planned: int, minutes: float) -> list[Prop
     ]
 
 
-def _growth(log: Sequence[Logged], drills: Mapping[str, Drill], course: Course) -> list[Proposal]:
-    """One thing grows: a hold, then a lower support once its hold has grown, then the load."""
+def _times(log: Sequence[Logged]) -> dict[str, list[Done]]:
+    """Every drill as it was done, the newest first."""
     done: dict[str, list[Done]] = {}
     for session in log:
         for one in session.done:
             done.setdefault(one.drill, []).append(one)
+    return done
+
+
+def _hard(log: Sequence[Logged], drills: Mapping[str, Drill], course: Course) -> list[Proposal]:
+    """What was hard three times in a row is eased: its easier form, or less of it."""
+    found = []
+    for name, times in sorted(_times([s for s in log if s.days_ago <= RECUR_DAYS]).items()):
+        last = times[:HARD_ROW]
+        if name not in drills or len(last) < HARD_ROW or any(x.felt != "hard" for x in last):
+            continue
+        drill, factor = drills[name], course.longer.get(name, 1.0)
+        easier = drills.get(drill.easier or "")
+        about: dict[str, str | float] = {"times": HARD_ROW}
+        if easier is not None and (course.safe is None or easier.id in course.safe):
+            change = Adjustment(eased=(name,))
+            found.append(
+                Proposal(ProposalKind.EASE, Why.HARD, name, about | {"easier": easier.id}, change)
+            )
+        elif factor * SHORTER >= 0.5:
+            change = Adjustment(longer={name: round(factor * SHORTER, 2)})
+            found.append(Proposal(ProposalKind.EASE, Why.HARD_NO_EASIER, name, about, change))
+    return found
+
+
+def _growth(log: Sequence[Logged], drills: Mapping[str, Drill], course: Course) -> list[Proposal]:
+    """What grows: a hold, then a lower support once its hold has grown, then the load.
+
+    What serves the limiter most first, and one thing of a tissue at a time.
+    """
     growing = [
         (drills[name], times)
-        for name, times in sorted(done.items())
+        for name, times in sorted(
+            _times(log).items(), key=lambda one: (-course.needed.get(one[0], 0.0), one[0])
+        )
         if name in drills and drills[name].phase in ("hold", "goal", "strength")
         if (course.open_to is None or name in course.open_to) and name not in course.guarded
     ]
@@ -285,7 +333,17 @@ def _growth(log: Sequence[Logged], drills: Mapping[str, Drill], course: Course) 
         (_lengthened(drill, course) for drill in easy),
         (_harder(drill, drills, course) for drill in easy),
     )
-    return next(([found] for way in ways for found in way if found is not None), [])
+    chosen: list[Proposal] = []
+    worked: set[str] = set()
+    offered = [p for way in ways for p in way if p is not None]
+    offered.sort(key=lambda p: -course.needed.get(p.subject, 0.0))
+    for one in offered:
+        tissues = {*drills[one.subject].lengthens, *drills[one.subject].strengthens}
+        if tissues & worked or (not tissues and chosen) or len(chosen) == MOST_GROWING:
+            continue
+        chosen.append(one)
+        worked |= tissues
+    return chosen
 
 
 def _lowered(drill: Drill, times: Sequence[Done], course: Course) -> Proposal | None:
@@ -295,6 +353,8 @@ def _lowered(drill: Drill, times: Sequence[Done], course: Course) -> Proposal | 
     easy = len(same) == wanted and all(x.felt == "easy" for x in same)
     grown = course.longer.get(drill.id, 1.0) >= LONGER
     gained = course.gains.get(drill.goal or drill.figure.pose or "")
+    if drill.id in course.waits:
+        return None
     if not (drill.prop_height and at and easy and grown and gained):
         return None
     # A soft pile loses one layer; a firm block is owned longer and goes to its next height.

@@ -57,6 +57,12 @@ _TOLD: dict[Why, tuple[str, str]] = {
         "the day after the last session was {soreness} of 10 sore",
     ),
     Why.HARD_WEEKS: (f"An easy week: {_WEEK}.", "three weeks with strength work lie behind"),
+    Why.HARD: (
+        "“{easier}” instead of “{subject}”.", "the last {times} times were hard",
+    ),
+    Why.HARD_NO_EASIER: (
+        "Less of “{subject}”: three quarters of it.", "the last {times} times were hard",
+    ),
     Why.MISSED: (
         "Sessions of {less:.0f} minutes instead of {minutes:.0f}.",
         "{done} of {planned} sessions were done in two weeks: short ones that happen are worth "

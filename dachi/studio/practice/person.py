@@ -49,18 +49,29 @@ def facts_of(log: Sequence[LogEntry], today: datetime) -> Facts:
     broken: set[str] = set()
     prop: dict[str, float] = {}
     pains: dict[Place, float] = {}
+    since: dict[str, float] = {}
+    short: set[str] = set()
+    known = drill_by_id()
     for entry in log:
         for d in entry.done:
             if d.drill not in broken:
                 if d.felt is Felt.EASY:
                     easy[d.drill] = easy.get(d.drill, 0) + 1
+                    if d.drill in known and _cut(known[d.drill], d.hold_s):
+                        short.add(d.drill)
                 else:
                     broken.add(d.drill)
+            since[d.drill] = days_since(entry.started_at, today)
             if d.prop_cm is not None:
                 prop.setdefault(d.drill, d.prop_cm)
         for p in entry.pains:
             pains.setdefault(p.place, days_since(entry.started_at, today))
-    return Facts(easy, prop, pains, len(log))
+    return Facts(easy, prop, pains, len(log), since, frozenset(short))
+
+
+def _cut(drill: Drill, hold_s: float | None) -> bool:
+    """Whether a hold was clearly shorter than the least dose there is of it; unsaid is not."""
+    return hold_s is not None and bool(drill.seconds) and hold_s < 0.8 * drill.seconds[0]
 
 
 class Practising:
@@ -212,6 +223,13 @@ class Practising:
     def person(self) -> Person:
         """Whom a week is planned for."""
         return persons.person_of(self.known, rules())
+
+    @property
+    def waits_to_lower(self) -> frozenset[str]:
+        """Drills whose support stays as it is until their ladder says that it may go down."""
+        return frozenset(
+            d for s in self.standings for d in s.ladder.open if s.at < s.ladder.lower_from
+        )
 
     @cached_property
     def standings(self) -> list[Standing]:

@@ -10,7 +10,16 @@ from datetime import date, datetime, timedelta
 from dachi.core.catalogue.drills import LEVELS
 from dachi.core.judging.series import Verdict
 from dachi.core.practising import programme
-from dachi.core.practising.progression import Adjustment, Course, Done, Logged, Proposal, propose
+from dachi.core.practising.progression import (
+    LEFT_DAYS,
+    Adjustment,
+    Course,
+    Done,
+    Logged,
+    Proposal,
+    ProposalKind,
+    propose,
+)
 from dachi.core.practising.proposal_words import say
 from dachi.data import drills
 from dachi.store import proposals as stored
@@ -68,10 +77,26 @@ def renew(work: Work, who: Practitioner) -> None:
             level=profile.level,
             safe=[d.id for d in drills() if programme.barred(d, own.person) is None],
             guarded=[d.id for d in drills() if programme.guarded(d, own.person, own.known.lost)],
+            needed={
+                d.id: max((n.weight for n in own.person.needs if programme.served(d, n)), default=0)
+                for d in drills()
+            },
+            waits=own.waits_to_lower,
+            easy_left=_easy_left(work, who.id),
             open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
         )
         found = propose(logged(log, today), drill_by_id(), course)
     stored.offer(work.db, work.coach, who.id, found)
+
+
+def _easy_left(work: Work, pid: int) -> bool:
+    """Whether an easy week was proposed a while ago and neither taken nor turned down."""
+    return any(
+        o.kind is ProposalKind.EASY_WEEK
+        and o.decided_at is None
+        and days_since(o.made_at, work.now()) >= LEFT_DAYS
+        for o in stored.of_practitioner(work.db, work.coach, pid)
+    )
 
 
 def _gained(line: LineSummary) -> bool:

@@ -10,7 +10,16 @@ from typing import IO, Any
 
 from dachi.data import catalogue
 from dachi.interchange import readings
-from dachi.store import assessments, day_states, goals, markings, photos, practice_log, preparation
+from dachi.store import (
+    assessments,
+    day_states,
+    goals,
+    markings,
+    photos,
+    practice_log,
+    preparation,
+    safety,
+)
 from dachi.store.assessments import Trial
 from dachi.store.practitioners import Practitioner
 from dachi.studio.practice.calendars import calendar_of
@@ -29,6 +38,7 @@ def _texts(work: Work, who: Practitioner) -> dict[str, Any]:
     """Record, practice and ranges by the name of their file."""
     consent = preparation.consent(work.db, work.coach, who.id)
     screening = preparation.screening(work.db, work.coach, who.id)
+    minded = safety.known(work.db, work.coach, who.id)
     return {
         "record.json": {
             "call_name": who.call_name, "birth_year": who.birth_year, "height_cm": who.height_cm,
@@ -36,6 +46,8 @@ def _texts(work: Work, who: Practitioner) -> dict[str, Any]:
             "email": who.email, "props": sorted(who.props), "schools": dict(who.schools),
             "consent": asdict(consent) if consent else None,
             "screening": asdict(screening) if screening else None,
+            "pain_answers": [asdict(a) for a in minded.answers],
+            "event": asdict(minded.event) if minded.event else None,
             "goals": [
                 {k: v for k, v in asdict(g).items() if k not in ("id", "practitioner_id")}
                 for g in goals.of_practitioner(work.db, work.coach, who.id)

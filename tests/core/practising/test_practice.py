@@ -1,6 +1,7 @@
 """Drills, doses, gates, ladders, timelines and proposals, as tables of cases."""
 
 import unittest
+from dataclasses import replace
 
 from dachi.core.catalogue.cautions import Answer, brought_by
 from dachi.core.catalogue.drills import DIRECTIONS, PHASES, build_drills
@@ -8,10 +9,18 @@ from dachi.core.catalogue.hurts import Hurt
 from dachi.core.catalogue.problems import CatalogueError
 from dachi.core.judging.limiters import SessionReading
 from dachi.core.practising.dose import dose
-from dachi.core.practising.ladders import Facts, answer, stand
+from dachi.core.practising.ladders import Facts, answer, locked, proven, stand
 from dachi.core.practising.needs import SideRange, from_reserves, tighter
 from dachi.core.practising.programme import Item
-from dachi.core.practising.progression import Adjustment, Course, Done, Logged, propose
+from dachi.core.practising.progression import (
+    Adjustment,
+    Course,
+    Done,
+    Logged,
+    ProposalKind,
+    Why,
+    propose,
+)
 from dachi.core.practising.timeline import after_pain, direction_seconds, sitting_rung, steps
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, cautions, drills, gates, ladders
@@ -173,7 +182,12 @@ class Gates(unittest.TestCase):
             ("rise-15", [reading("butterfly", "thigh_rise", "left", 9), reading("butterfly", "thigh_rise", "right", 14)], Facts(), True, "9°"),
             ("rise-15", [reading("butterfly", "thigh_rise", "left", 9), reading("butterfly", "thigh_rise", "right", 16)], Facts(), False, "16°"),
             ("figure-four-easy", [], Facts(easy={"figure-four": 1}), False, "1 of 2"),
-            ("figure-four-easy", [], Facts(easy={"figure-four": 2}), True, "2 of 2"),
+            ("figure-four-easy", [], Facts(easy={"figure-four": 2}), False, "for 0 of 14 days"),
+            ("figure-four-easy", [], Facts(easy={"figure-four": 2}, since={"figure-four": 13}), False, "for 13 of 14 days"),
+            ("figure-four-easy", [], Facts(easy={"figure-four": 2}, since={"figure-four": 14}), True, "2 of 2"),
+            ("figure-four-easy", [], Facts(easy={"figure-four": 2}, since={"figure-four": 40}, short=frozenset({"figure-four"})), False, "less than its dose"),
+            ("figure-four-easy", [], Facts(opened={"figure-four-easy": "seen in class"}), True, "opened by the coach: seen in class"),
+            ("supine-80", [raise_("left", 84), raise_("right", 84)], Facts(shut={"supine-80": "not this year"}), False, "shut by the coach"),
             ("split-prop-10", [], Facts(), False, "no height"),
             ("split-prop-10", [], Facts(prop_cm={"goal-front-split": 9}), True, "9 cm"),
             ("knees-quiet", [], Facts(), True, "no knee pain"),
@@ -189,13 +203,43 @@ class Gates(unittest.TestCase):
     def test_a_knee_sends_the_lotus_back_a_rung(self) -> None:
         ladder = next(x for x in ladders() if x.id == "lotus")
         known = [reading("butterfly", "thigh_rise", s, 8) for s in ("left", "right")]
-        quiet = Facts(easy={"goal-crossed-seat": 3, "goal-half-lotus": 2})
+        done = {"goal-crossed-seat": 3, "goal-half-lotus": 2}
+        quiet = Facts(easy=done, since=dict.fromkeys(done, 30.0))
         high = stand(ladder, gates(), known, quiet, catalogue())
         self.assertEqual(high.at, len(ladder.rungs) - 1)
-        hurt = Facts(quiet.easy, {}, {Place.RIGHT_KNEE: 2})
+        hurt = Facts(quiet.easy, {}, {Place.RIGHT_KNEE: 2}, since=quiet.since)
         low = stand(ladder, gates(), known, hurt, catalogue())
         self.assertEqual(low.at, 0)
         self.assertIn("no knee pain logged for four weeks", low.next_step)
+
+    def test_a_measured_split_proves_the_rungs_below_it(self) -> None:
+        """162° in the photograph is not “on rung 2 because no half split was photographed”."""
+        split = reading("front-split", "leg_split", "left", 162)
+        short = [reading("low-lunge", "hip_extension", s, 4) for s in ("left", "right")]
+        found = proven(ladders(), gates(), [split, *short], Facts(), catalogue())
+        self.assertEqual(set(found), {"supine-80", "half-split-70", "lunge-10"})
+        self.assertIn("162°", found["half-split-70"])
+        self.assertEqual(proven(ladders(), gates(), [reading("front-split", "leg_split", "left", 140)], Facts(), catalogue()), {})  # fmt: skip
+        # Control is not proven by length, nor a quiet knee by anything.
+        active = reading("front-split", "leg_split", "left", 179)
+        self.assertNotIn("split-control", proven(ladders(), gates(), [replace(active, mode="active")], Facts(), catalogue()))  # fmt: skip
+        far = proven(ladders(), gates(), [active], Facts(), catalogue())
+        self.assertNotIn("supine-active-60", far)
+        self.assertIn("split-150", far)
+        shin = [reading("pigeon", "shin_angle", s, 20) for s in ("left", "right")]
+        pigeon = proven(ladders(), gates(), shin, Facts(), catalogue())
+        self.assertEqual(set(pigeon), {"figure-four-easy", "ninety-easy"})
+        ladder = next(x for x in ladders() if x.id == "front-split")
+        raised = [reading("supine-leg-raise", "leg_line", s, 70, "active") for s in ("left", "right")]  # fmt: skip
+        at = stand(ladder, gates(), [split, *short, *raised], Facts(proven=found), catalogue())
+        self.assertEqual(ladder.rungs[at.at].name, "Supported split, high props")
+        coach = Facts(proven=found, shut={"supine-80": "not this year"})
+        self.assertEqual(stand(ladder, gates(), [split], coach, catalogue()).at, 0)
+
+    def test_a_supported_split_waits_for_no_rung(self) -> None:
+        waiting = locked(ladders(), gates(), [], Facts(), catalogue())
+        self.assertNotIn("goal-front-split", waiting)
+        self.assertIn("split-lift-out", waiting)
 
     def test_rungs_ask_for_no_less_than_the_ones_below(self) -> None:
         for ladder in ladders():
@@ -313,7 +357,45 @@ class Proposals(unittest.TestCase):
             )
             self.assertEqual(found.change, wanted)
 
-    def test_one_thing_grows_at_a_time(self) -> None:
+    def test_a_drill_that_is_hard_three_times_is_eased(self) -> None:
+        def hard(drill: str, *felt: str, **course: object) -> list[tuple[Why, Adjustment]]:
+            log = [session(1 + n, f, drill) for n, f in enumerate(felt)]
+            found = propose(log, BY_ID, Course(planned_two_weeks=0, minutes=20.0, **course))  # type: ignore[arg-type]
+            return [(p.why, p.change) for p in found if p.why in (Why.HARD, Why.HARD_NO_EASIER)]
+
+        self.assertEqual(hard("pyramid", "hard", "hard", "hard"), [(Why.HARD, Adjustment(eased=("pyramid",)))])  # fmt: skip
+        self.assertEqual(hard("pyramid", "hard", "hard", "right"), [])
+        self.assertEqual(hard("raise-up", "hard", "hard", "hard"), [(Why.HARD_NO_EASIER, Adjustment(longer={"raise-up": 0.75}))])  # fmt: skip
+        # What is closed is not offered; what is short already is not shortened for ever.
+        self.assertEqual(hard("pyramid", "hard", "hard", "hard", safe=()), [(Why.HARD_NO_EASIER, Adjustment(longer={"pyramid": 0.75}))])  # fmt: skip
+        self.assertEqual(hard("raise-up", "hard", "hard", "hard", longer={"raise-up": 0.6}), [])
+
+    def test_what_serves_the_limiter_grows_first_and_one_of_a_tissue(self) -> None:
+        """The pancake athlete's leg lift came before her own fold, by the alphabet."""
+        names = ("adductor-lift", "wide-seated-fold", "lift-straight", "raise-up")
+        log = [Logged(float(d), "easy", tuple(Done(n, "easy") for n in names)) for d in (1, 2, 3)]
+        needed = {"wide-seated-fold": 3.0, "lift-straight": 1.8}
+        found = propose(log, BY_ID, Course(planned_two_weeks=0, minutes=20.0, needed=needed))
+        self.assertEqual([p.subject for p in found][:2], ["wide-seated-fold", "lift-straight"])
+        self.assertNotIn("raise-up", [p.subject for p in found], "hamstrings grow in the fold")
+        guarded = Course(planned_two_weeks=0, minutes=20.0, needed=needed, guarded=("wide-seated-fold",))  # fmt: skip
+        self.assertNotIn("wide-seated-fold", [p.subject for p in propose(log, BY_ID, guarded)])
+
+    def test_an_easy_week_left_lying_holds_growth_up_no_longer(self) -> None:
+        log = [session(d, "easy", hard=True) for d in (1, 8, 15)]
+        for left, grows in ((False, False), (True, True)):
+            found = propose(log, BY_ID, Course(planned_two_weeks=0, minutes=20.0, easy_left=left))
+            self.assertIn(ProposalKind.EASY_WEEK, [p.kind for p in found])
+            self.assertEqual(ProposalKind.ADVANCE in [p.kind for p in found], grows)
+
+    def test_a_support_goes_down_where_its_ladder_lets_it(self) -> None:
+        low = [session(d, "easy", "goal-front-split", prop_cm=14.0) for d in (1, 3)]
+        held, gained = {"goal-front-split": 1.56}, {"front-split": True}
+        for waits, lower in (((), True), (("goal-front-split",), False)):
+            found = propose(low, BY_ID, Course(0, 20, gained, held, waits=waits))
+            self.assertEqual(any(p.why is Why.EASY_AT_HEIGHT for p in found), lower)
+
+    def test_one_thing_of_a_tissue_grows_at_a_time(self) -> None:
         log = [
             Logged(
                 d,
@@ -326,4 +408,6 @@ class Proposals(unittest.TestCase):
             )
             for d in (1, 2, 3)
         ]
-        self.assertEqual(len(self.ask(log)), 1)
+        self.assertEqual(len(self.ask(log)), 3)
+        more = [Logged(d, "easy", (Done("raise-up", "easy"), Done("raise-loop", "easy"))) for d in (1, 2, 3)]  # fmt: skip
+        self.assertEqual(len(self.ask(more)), 1)
