@@ -167,12 +167,12 @@ class ThePlan(Practising):
         self.assertEqual(self.post(wish, {"do": "keep -1 no-such"}).status_code, 400)
 
     def test_a_wish_that_cannot_be_is_said_and_taken_back(self) -> None:
-        self.profile(Profile(level=2, minutes=5.0, weekdays=(0,)))
+        self.profile(Profile(level=2, minutes=6.0, weekdays=(0,)))
         wish = f"/p/{self.pid}/plan/wish"
         self.post(wish, {"do": "keep 0 wall-straddle"})
         answer = self.post(wish, {"do": "keep 0 butterfly-reclined"})
         page = self.text(self.client.get(answer.headers["Location"]))
-        self.assertIn("Not changed: nothing fits into 5 minutes", page)
+        self.assertIn("Not changed: nothing fits into 6 minutes", page)
         self.assertIn("wall-straddle", self.drills_on(0))
 
     def test_screening_and_pain_reach_the_plan(self) -> None:

@@ -144,8 +144,9 @@ def _hold(drill: Drill, level: int, minutes: float, *, easy: bool, gentle: bool)
     """Seconds of a hold by level. What is yielded to is not shorter for going gently."""
     yielding = drill.mode == "passive" and drill.phase == "hold"
     carried = drill.position in ("lying", "side-lying", "seated")
-    if minutes <= SHORT_MIN:
+    if minutes <= SHORT_MIN and drill.phase != "hold":
         return drill.seconds[0]
+    # A short session keeps fewer holds at their full time, not all at their shortest.
     if yielding and gentle and carried:
         return GENTLE_LONGER * drill.seconds[-1]
     if yielding and level == 1 and carried:

@@ -26,6 +26,8 @@ from dachi.core.practising.programme import (
     FLOW_FROM_MIN,
     LEAST,
     SAME_COST,
+    WARM_SHARE,
+    WARM_UP_MIN,
     Item,
     NoPlan,
     Person,
@@ -50,6 +52,8 @@ Array = NDArray[np.float64]
 
 #: Phases in which a drill nobody has done yet is something new.
 NEW = ("flow", "strength", "hold", "goal")
+#: Less of a warm-up than this is not asked for, s.
+LEAST_WARM_S = 60.0
 #: A day is solved within this share of its best; sweeps over the week after the first.
 GAP, NODES, SWEEPS = 0.008, 1000, 1
 
@@ -106,6 +110,8 @@ class _Problem:
         self.rows: list[dict[int, float]] = []
         self.of_day: list[int | None] = []
         self.low: list[float] = []
+        #: Where the rule of a day's warm-up is: what too little is left for is asked for less of.
+        self.warming: dict[int, int] = {}
         self.high: list[float] = []
 
     def x(self, d: int, t: int) -> int:
@@ -161,11 +167,21 @@ class _Problem:
             if ends and (self.usual is not None or day in self.person.quiet_days):
                 share = EASY_END * self.usual[t][0] if self.usual is not None else 0.0
                 self.rule(ends, 0, 0.0 if day in self.person.quiet_days else share, t)
+            self._warmed(t, minutes, by_phase)
             self._spared(t, day, kept)
             self._chains(t)
             self._counters(t, by_phase)
         self._recovery()
         self._bands(kept)
+
+    def _warmed(self, t: int, minutes: float, by_phase: Mapping[str, list[int]]) -> None:
+        """A quarter of a short session warms up by moving, as far as there is what moves."""
+        if not WARM_UP_MIN[0] <= minutes <= WARM_UP_MIN[1]:
+            return
+        moving = {self.x(i, t): self.spent[i][t] for p in ("mobilise", "flow") for i in by_phase[p]}
+        if moving:
+            self.warming[t] = len(self.rows)
+            self.rule(moving, WARM_SHARE * 60.0 * minutes, np.inf, t)
 
     def _spared(self, t: int, day: int, kept: Collection[tuple[int, str]]) -> None:
         """What a body asks of a whole session: little on the back, strength before holding, and
@@ -314,6 +330,10 @@ class _Problem:
             cost, constraints=self._constraints(planned), integrality=whole,
             bounds=Bounds(low, high), options=options,
         )  # fmt: skip
+        if answer.x is None and self.low[at := self.warming.get(t, 0)] > 0 and t in self.warming:
+            # Half of it, and none, where cautions leave too little that moves.
+            self.low[at] = 0.5 * self.low[at] if self.low[at] > LEAST_WARM_S else 0.0
+            return self._day(t, planned, held, cost, upper)
         if answer.x is None:
             raise NoPlan(
                 f"nothing fits into {self.person.minutes_on(self.days[t]):g} minutes with what is "

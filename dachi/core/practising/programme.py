@@ -24,6 +24,13 @@ MOST = {
 }  # fmt: skip
 #: Longer sessions hold more of these: half as many again from 30 minutes, twice from 60.
 GROWING = ("mobilise", "flow", "strength", "hold", "counter")
+#: However long a session is, it has no more long holds than this.
+MOST_HOLDS = 7
+#: Between so many minutes a session warms up by moving for at least this share of its time; in less
+#: there is room for one thing that moves.
+WARM_UP_MIN, WARM_SHARE = (10.0, 20.0), 0.25
+#: A session with less than this share of its minutes says so.
+FULL = 0.75
 #: From this many minutes on a session has a warm flow.
 FLOW_FROM_MIN = 20
 #: Share of a week's minutes each direction should get at least, and each needed tissue.
@@ -227,7 +234,8 @@ def most(phase: str, minutes: float) -> int:
     """How many drills of a phase a session of so many minutes may hold."""
     if phase not in GROWING or minutes < 30:
         return MOST[phase]
-    return round(MOST[phase] * (2.0 if minutes >= 60 else 1.5))
+    grown = round(MOST[phase] * (2.0 if minutes >= 60 else 1.5))
+    return min(grown, MOST_HOLDS) if phase == "hold" else grown
 
 
 def trimmed(session: Session, person: Person, minutes: float) -> Session:

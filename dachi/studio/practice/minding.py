@@ -135,6 +135,16 @@ def to_open(own: Practising) -> list[Drill]:
     ]
 
 
+def one_sided(own: Practising) -> dict[str, str]:
+    """Drills that are done on one side only, each with which one and why."""
+    found = {}
+    for d in drill_by_id().values():
+        if side := programme.only_side(d, own.person):
+            (why,) = programme.closed_sides(d, own.person).values()
+            found[d.id] = f"{d.short_side(side)} only ({why.split(':')[0].lower()})"
+    return found
+
+
 def overrule(work: Work, who: Practitioner, told: str, name: str, reason: str) -> None:
     """Open a drill or a gate, or shut a gate, against the rule, with a reason that is kept.
 

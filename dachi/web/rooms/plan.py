@@ -143,6 +143,7 @@ def other(pid: int, weekday: int, drill_id: str) -> str:
         q=wanted,
         found=weeks.in_place_of(own := Practising(work(), who), known[drill_id], wanted),
         may_open={d.id for d in minding.to_open(own)},
+        one_sided=minding.one_sided(own),
     )
 
 

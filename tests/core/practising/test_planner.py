@@ -3,11 +3,13 @@
 import itertools
 import random
 import unittest
+from dataclasses import replace
 
 from dachi.core.practising.planner import plan
 from dachi.core.practising.programme import Need, NoPlan, Person, Wishes, worth
+from dachi.data import drills
 from tests.core.practising.made_up import drill
-from tests.core.practising.test_programme import best_by_search, broken
+from tests.core.practising.test_programme import best_by_search, broken, somebody
 
 ALWAYS = [
     drill("arrive", "settle", sides="both", directions=(), seconds=(60, 60, 60)),
@@ -97,13 +99,31 @@ class Quick(unittest.TestCase):
         self.assertEqual([s.hard for s in week.sessions], [False, False])
         self.assertEqual(week.fell_out["press"], "this is an easy week")
 
+    def test_a_quarter_of_a_short_session_moves(self) -> None:
+        rng = random.Random(8)
+        seen = 0
+        for n in range(12):
+            person = replace(somebody(rng), minutes=15, by_day={}, easy_week=False, cautions=(), quiet_days=frozenset())  # fmt: skip
+            for s in plan(drills(), person).sessions:
+                moving = sum(i.dose.total_s for i in s.items if i.drill.phase in ("mobilise", "flow"))  # fmt: skip
+                self.assertGreaterEqual(moving, 0.25 * 15 * 60 - 1e-6, n)
+                seen += 1
+        self.assertGreater(seen, 12)
+
+    def test_no_session_has_more_than_seven_long_holds(self) -> None:
+        rng = random.Random(9)
+        for minutes in (45, 60, 90):
+            person = replace(somebody(rng), minutes=minutes, by_day={}, easy_week=False, cautions=())  # fmt: skip
+            for s in plan(drills(), person).sessions:
+                self.assertLessEqual(sum(i.drill.phase == "hold" for i in s.items), 7)
+
     def test_long_sessions_have_a_warm_flow(self) -> None:
-        """A flow that costs points is there from twenty minutes on, and not before."""
+        """A flow that costs points is there from twenty minutes on; before, only to warm up."""
         dull = drill(
             "dull", "flow", directions=(), mode="dynamic", reps=(6, 8, 10), schools=("yielding",)
         )
         own = [*ALWAYS, dull, LONG]
-        for minutes, there in ((19.9, False), (20, True)):
+        for minutes, there in ((9.9, False), (20, True)):
             week = plan(own, Person(minutes=minutes, days=(0,), school="engaged"))
             self.assertEqual("dull" in ids(week)[0], there, minutes)
         self.assertTrue(
