@@ -121,6 +121,7 @@ class Overruled(Minding):
         self.session(2, Pain("lizard", Place.LEFT_GROIN, PainKind.DULL))
         who = self.own.who
         self.assertIn(BY_ID["raise-out"], minding.to_open(self.own))
+        self.assertEqual(minding.one_sided(self.own)["raise-out"], "right side only (groin, left)")
         with self.assertRaisesRegex(Refused, "Say why"):
             minding.overrule(self.work, who, "open_drill", "raise-out", " ")
         with self.assertRaisesRegex(Refused, "no such drill"):
