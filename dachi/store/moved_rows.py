@@ -344,6 +344,13 @@ class Overrule(Row):
     ended_at: Moment | None = None
 
 
+class DrillNote(Row):
+    practitioner_id: Id
+    drill: Name
+    text: Words
+    said_at: Moment
+
+
 class ComingEvent(Row):
     practitioner_id: Id
     on_date: Day
@@ -449,6 +456,7 @@ class Tables(Struct, kw_only=True, forbid_unknown_fields=True):
     pain_answer: list[PainAnswer] = []
     overrule: list[Overrule] = []
     coming_event: list[ComingEvent] = []
+    drill_note: list[DrillNote] = []
 
 
 class Record(Struct, kw_only=True, forbid_unknown_fields=True):

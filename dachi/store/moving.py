@@ -26,7 +26,7 @@ MOVED = (
     "sheet_line", "assessment_event", "tray", "second_opinion", "head_region",
     "practice_profile", "practice_wish", "practice_log", "practice_pain", "felt", "remark",
     "proposal", "week_plan", "message", "doubt_answer",
-    "pain_answer", "overrule", "coming_event",
+    "pain_answer", "overrule", "coming_event", "drill_note",
 )  # fmt: skip
 #: What stays: accounts, keys and links, what is derived again.
 LEFT = (

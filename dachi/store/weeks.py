@@ -248,3 +248,26 @@ def save_plan(
 
 def _dated(found: PlannedWeek, made_at: str) -> PlannedWeek:
     return replace(found, made_at=made_at)
+
+
+def note_drill(db: Database, coach_id: int, practitioner_id: int, drill: str, text: str) -> None:
+    """Keep what a coach says to one person of a drill; an empty text takes it away."""
+    db.execute(
+        f"DELETE FROM drill_note WHERE drill = ? AND practitioner_id IN {PERSON}",
+        (drill, practitioner_id, coach_id),
+    )
+    if text:
+        db.execute(
+            "INSERT INTO drill_note (practitioner_id, drill, text, said_at)"
+            f" SELECT id, ?, ?, ? FROM {PERSON}",
+            (drill, text, db.now(), practitioner_id, coach_id),
+        )
+
+
+def drill_notes(db: Database, coach_id: int, practitioner_id: int) -> dict[str, str]:
+    """Return what a coach says to one person of drills, by drill."""
+    rows = db.execute(
+        f"SELECT drill, text FROM drill_note WHERE practitioner_id IN {PERSON}",
+        (practitioner_id, coach_id),
+    )
+    return {r["drill"]: r["text"] for r in rows}

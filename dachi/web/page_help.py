@@ -12,6 +12,8 @@ HELP: Mapping[str, str] = {
     "it, and everything else can wait until a tape or a quiet minute is at hand.",
     "plan.other": "Search any drill by its name or what it works on; what is closed for this "
     "person says why.",
+    "plan.add": "Search any drill and put it into the day; what is closed says why, "
+    "and where it fits in the order is found by itself.",
     "myself.begin": "Everything before the first photograph of yourself on one page; all of it can "
     "be changed later.",
     "practitioners.record": "What is kept of a person, their visits, and ways to move or erase "

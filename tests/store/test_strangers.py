@@ -82,7 +82,7 @@ OWN_WORDS = {
     ("sessions.number_of", "token"): "a token", ("sessions.end", "session_id"): 1,
     ("happenings.note", "what"): "signed in", ("happenings.lately", "what"): "signed in",
     ("happenings.lately", "since"): ago(9), ("happenings.of_coach", "most"): 9,
-    ("safety.say_quiet", "answer"): "quiet", ("safety.say_quiet", "by_whom"): "Dr Reed", ("safety.say_quiet", "place"): "groin", ("safety.overrule", "what"): "open_drill", ("safety.overrule", "name"): "lizard", ("safety.lift", "name"): "lizard",
+    ("weeks.note_drill", "text"): "towel under the knee", ("safety.say_quiet", "answer"): "quiet", ("safety.say_quiet", "by_whom"): "Dr Reed", ("safety.say_quiet", "place"): "groin", ("safety.overrule", "what"): "open_drill", ("safety.overrule", "name"): "lizard", ("safety.lift", "name"): "lizard",
     ("safety.prepare_for", "event"): ComingEvent(day_ago(-9), "show"), ("practice_log.tell_more", "place"): Place.LEFT_KNEE,
     ("practice_log.tell_more", "level"): 4, ("practice_log.tell_more", "spreads"): True, ("practice_log.tell_more", "after"): "hours",
     ("preparation.answer_screening", "details"): {"disc": Answer(side="left")}, ("preparation.answer_screening", "flags"): ("night",),
@@ -126,6 +126,7 @@ class Strangers(Studio):
         doubts.say(db, me, (self.aid, What.JUMP, "", "", ""), Said.SET_UP)
         messages.send(db, me, pid, "practitioner", "the knee is quiet")
         remarks.add(db, me, self.tid, "again", {}, {"leg_line": 71.0}, {"leg_line": 70.0})
+        weeks.note_drill(db, me, pid, "lizard", "towel under the knee")
         safety.say_quiet(db, me, pid, "groin", "left", "quiet")
         safety.overrule(db, me, pid, "open_drill", "lizard", "seen in class")
         safety.prepare_for(db, me, pid, ComingEvent(day_ago(-20), "show"))

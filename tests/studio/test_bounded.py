@@ -187,6 +187,7 @@ class Odd(Boxes):
         doubts.say(self.db, me, (aid, What.SLIP, LEG_RAISE, "left", "passive"), Said.OFF)
         remarks.add(self.db, me, tid, "again", {"hip": (1.0, 2.0)}, {"leg_line": 71.0}, {"leg_line": 70.0})  # fmt: skip
         messages.send(self.db, me, pid, "coach", "less on Friday")
+        weeks.note_drill(self.db, me, pid, "lizard", "towel under the knee")
         safety.say_quiet(self.db, me, pid, "groin", "left", "seen", "Dr Reed")
         safety.overrule(self.db, me, pid, "shut_gate", "supine-80", "not this year")
         safety.prepare_for(self.db, me, pid, ComingEvent(day_ago(-20), "show"))

@@ -3,7 +3,7 @@
 import unittest
 
 from dachi.core.words import PainKind, Place
-from dachi.store import practice_log, preparation, safety
+from dachi.store import practice_log, practitioners, preparation, safety
 from dachi.store import weeks as stored
 from dachi.store.practice_log import DrillDone, Felt, NewLogEntry, Pain
 from dachi.store.weeks import Profile
@@ -86,6 +86,24 @@ class Told(Pages):
         for name in ("lizard", "supine-80"):
             self.post(f"{self.plan}/overrule", {"what": "lift", "name": name})
         self.assertEqual(safety.known(self.db, self.coach.id, self.pid).overruled, ())
+
+    def test_a_drill_is_added_and_said_something_of(self) -> None:
+        practitioners.update(self.db, self.coach.id, self.pid, props=("mat", "strap"))
+        search = self.page(f"{self.plan}/0/add?q=knees+sway")
+        self.assertIn("Add it", search)
+        self.assertEqual(self.client.get(f"{self.plan}/9/add").status_code, 404)
+        self.post(f"{self.plan}/wish", {"do": "keep 0 knees-sway"})
+        self.post(f"{self.plan}/note", {"drill": "knees-sway", "text": " a towel  under the left knee ", "day": "0"})  # fmt: skip
+        self.assertEqual(self.post(f"{self.plan}/note", {"drill": "moon"}).status_code, 400)
+        page = self.page(self.plan)
+        self.assertIn("“a towel under the left knee”", page)
+        own = self.own_page()
+        self.assertIn("a towel under the left knee", self.page(f"{own}/play/0"))
+        # What was put in by hand and closes since says why it is not there.
+        self.hurt(0.2, Place.LOW_BACK, PainKind.SHARP)
+        self.assertIn("not planned: Sharp pain in the low back", self.page(self.plan))
+        self.post(f"{self.plan}/note", {"drill": "knees-sway", "text": ""})
+        self.assertNotIn("towel", self.page(self.plan))
 
     def test_a_day_to_prepare_for(self) -> None:
         self.post(f"{self.plan}/event", {"on": day_ago(-3), "what": "autumn show"})

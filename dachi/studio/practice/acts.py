@@ -222,6 +222,15 @@ def _wish(work: Work, own: Practising, act: str, drill: str, day: int, other: st
         raise KeyError(act)
 
 
+def note_drill(work: Work, who: Practitioner, drill: str, text: str) -> None:
+    """Keep what a coach says to one person of a drill; nothing takes it away. KeyError where there
+    is no such drill.
+    """
+    known = drill_by_id()[drill]
+    with acting(work, who.id):
+        stored.note_drill(work.db, work.coach, who.id, known.id, " ".join(text.split())[:300])
+
+
 def undo_change(
     work: Work, who: Practitioner, wishes: Sequence[Wish], longer: Mapping[str, float]
 ) -> None:

@@ -105,6 +105,11 @@ class Practising:
         """What the coach changed by hand: (weekday or -1, drill, keep or drop)."""
         return stored.wishes(self.work.db, self.work.coach, self.who.id)
 
+    @cached_property
+    def notes(self) -> dict[str, str]:
+        """What the coach says to them of drills."""
+        return stored.drill_notes(self.work.db, self.work.coach, self.who.id)
+
     @property
     def wished(self) -> Wishes:
         """The same as the planner looks at it."""

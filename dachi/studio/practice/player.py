@@ -91,6 +91,7 @@ def player(
         "items": items,
         "drills": {
             n: _card(known[n], profile.tuned, own.who.schools, own.who.props | {"mat"})
+            | {"note": own.notes.get(n, "")}
             for n in names
         },
         "breath_s": own.who.breath_s,

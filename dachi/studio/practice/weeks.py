@@ -221,17 +221,20 @@ def lacking(own: Practising) -> dict[str, tuple[str, ...]]:
     return {d.id: programme.missing(d, own.person.props) for d in drills()}
 
 
-def in_place_of(own: Practising, drill: Drill, wanted: str) -> list[tuple[Drill, str | None]]:
-    """Drills that hold every word ``wanted``, those of the same part of a session first, each with
-    why it may not be planned for this person; None where it may.
+def in_place_of(
+    own: Practising, drill: Drill | None, wanted: str
+) -> list[tuple[Drill, str | None]]:
+    """Drills that hold every word ``wanted``, those of the same part of a session as ``drill``
+    first, each with why it may not be planned for this person; None where it may.
     """
     words = wanted.casefold().split()
     found = [
         (d, programme.refused(d, own.person))
         for d in drills()
-        if d.id != drill.id and all(w in d.searched for w in words)
+        if (drill is None or d.id != drill.id) and all(w in d.searched for w in words)
     ]
-    return sorted(found, key=lambda f: (f[1] is not None, f[0].phase != drill.phase))
+    phase = drill.phase if drill is not None else ""
+    return sorted(found, key=lambda f: (f[1] is not None, f[0].phase != phase))
 
 
 def fallen_out(own: Practising, week: PlannedWeek) -> list[tuple[str, list[str]]]:

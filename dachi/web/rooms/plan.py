@@ -8,11 +8,11 @@ from werkzeug.wrappers import Response
 
 from dachi.errors import NotDone
 from dachi.studio import records
-from dachi.studio.lists import cautions, gates, props
+from dachi.studio.lists import Drill, cautions, gates, props
 from dachi.studio.practice import acts, minding, proposals, weeks
 from dachi.studio.practice.acts import LENGTHS, Habit
 from dachi.studio.practice.person import Practising, drill_by_id
-from dachi.studio.records import NoPlan, PlannedWeek
+from dachi.studio.records import NoPlan, PlannedWeek, Practitioner
 from dachi.studio.verdicts import conclusions
 from dachi.web.session import own_practitioner, work
 
@@ -65,6 +65,8 @@ def page(pid: int) -> str:
         overruled=own.overruled,
         gate_words={g: x.words for g, x in gates().items()},
         event=own.event,
+        notes=own.notes,
+        planned={(s.weekday, i.drill) for s in week.sessions for i in s.items} if week else set(),
         saved=records.profile(work(), pid) is not None,
     )
 
@@ -132,16 +134,22 @@ def other(pid: int, weekday: int, drill_id: str) -> str:
     known = drill_by_id()
     if drill_id not in known or not 0 <= weekday <= 6:
         abort(404)
+    return _search(who, weekday, known[drill_id])
+
+
+def _search(who: Practitioner, weekday: int, drill: Drill | None) -> str:
+    """The search for a drill in another's place, or to add."""
     wanted = request.args.get("q", "").strip()[:80]
+    own = Practising(work(), who)
     return render_template(
         "plan_other.html",
         who=who,
-        visits=records.visits_of(work(), pid),
-        drill=known[drill_id],
+        visits=records.visits_of(work(), who.id),
+        drill=drill,
         weekday=weekday,
         weekdays=weeks.WEEKDAYS,
         q=wanted,
-        found=weeks.in_place_of(own := Practising(work(), who), known[drill_id], wanted),
+        found=weeks.in_place_of(own, drill, wanted),
         may_open={d.id for d in minding.to_open(own)},
         one_sided=minding.one_sided(own),
     )
@@ -190,6 +198,30 @@ def event(pid: int) -> Response:
     except NotDone as error:
         flash(error.sentence, "retake")
     return redirect(url_for("plan.page", pid=pid))
+
+
+@room.post("/p/<int:pid>/plan/note")
+@login_required
+def note(pid: int) -> Response:
+    """Say something of a drill to this person."""
+    who, form = own_practitioner(pid), request.form
+    try:
+        acts.note_drill(work(), who, form.get("drill", ""), form.get("text", ""))
+    except KeyError:
+        abort(400)
+    day = form.get("day", "")
+    anchor = f"day-{day}" if day in set("0123456") else None
+    return redirect(url_for("plan.page", pid=pid, day=day if anchor else None, _anchor=anchor))
+
+
+@room.get("/p/<int:pid>/plan/<int:weekday>/add")
+@login_required
+def add(pid: int, weekday: int) -> str:
+    """Search a drill to put into a day by hand; what is closed says why."""
+    who = own_practitioner(pid)
+    if not 0 <= weekday <= 6:
+        abort(404)
+    return _search(who, weekday, None)
 
 
 @room.post("/p/<int:pid>/plan/undo")

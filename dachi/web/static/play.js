@@ -124,7 +124,7 @@ import { ring, speak } from "./sound.js";
     // Figures are drawn for the right; the left is their mirror image.
     $("figure").classList.toggle("mirrored", side === "left");
     $("side").className = `play-side${side ? ` side-${side}` : ""}`;
-    $("cue").textContent = c.cue;
+    $("cue").textContent = c.note ? `${c.note} ${/[.!?]$/.test(c.note) ? "" : "– "}${c.cue}` : c.cue;
     $("feel").textContent = `Right: ${c.feel}. Not right: ${c.not_feel}.`;
     const pair = data.breath_s, into = run.at % pair;
     let scale = 0.6 + 0.4 * (into < pair / 2 ? into / (pair / 2) : 2 - into / (pair / 2));
