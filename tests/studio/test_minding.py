@@ -166,6 +166,25 @@ class Overruled(Minding):
         self.assertIn("0 of", why("pigeon-upright"))
 
 
+class Plainly(Minding):
+    def test_a_ladder_that_is_closed_for_good_says_so(self) -> None:
+        self.assertEqual(self.own.closed_ladders, {})
+        self.session(1, Pain("lizard", Place.LEFT_KNEE, PainKind.SHARP))
+        self.assertEqual(self.own.closed_ladders, {}, "a pain passes")
+        preparation.answer_screening(self.db, self.coach.id, self.pid, answered_on=day_ago(2), yes=["hip_replacement"], details={"hip_replacement": Answer(True, ("flexion",), "left")})  # fmt: skip
+        self.assertIn("Hip replacement, cleared, left", self.own.closed_ladders["straddle"])
+
+    def test_a_day_that_cannot_be_filled_says_so(self) -> None:
+        own = self.own
+        self.assertEqual(weeks.thin(own, weeks.week_of(own), acts.LENGTHS), {})
+        preparation.answer_screening(self.db, self.coach.id, self.pid, answered_on=day_ago(2), yes=["pregnancy", "pubic", "falls"], details={"pregnancy": Answer(weeks=30.0)})  # fmt: skip
+        stored.save_profile(self.db, self.coach.id, self.pid, Profile(level=2, minutes=60.0, weekdays=(0, 3)))  # fmt: skip
+        own = self.own
+        said = weeks.thin(own, weeks.week_of(own), acts.LENGTHS)
+        self.assertEqual(set(said), {0, 3})
+        self.assertRegex(said[0], r"of 60 minutes: .* A day of (10|15|20|30) minutes would do")
+
+
 class Stopped(Minding):
     def test_a_sign_stops_week_shots_and_is_first_on_today(self) -> None:
         form = asked_of() | {"group-today": "yes", "flag": ["night"]}

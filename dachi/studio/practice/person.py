@@ -237,6 +237,20 @@ class Practising:
         )
 
     @cached_property
+    def closed_ladders(self) -> dict[str, str]:
+        """Ladders whose goal is closed for as long as a condition is, each with why."""
+        found = {}
+        for ladder in rules().ladders:
+            own = [d for d in rules().drills.values() if d.goal == ladder.goal]
+            lasting = [c for c in self.person.cautions if c.source == "screening"]
+            why = [next((c for c in lasting if c.forbidden(d)), None) for d in own]
+            if own and all(why):
+                found[ladder.id] = "; ".join(
+                    dict.fromkeys(f"{c.said}: {c.words}" for c in why if c)
+                )
+        return found
+
+    @cached_property
     def standings(self) -> list[Standing]:
         """Where they stand on every ladder, goals first."""
         return persons.standings(self.known, rules())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import date, timedelta
 from functools import lru_cache
@@ -214,6 +214,23 @@ def wheel_of(own: Practising, week: PlannedWeek) -> str:
 def practised_wheel(own: Practising, seconds: Mapping[str, float]) -> str:
     """The same drawing of what was practised a week, seconds in each direction."""
     return wheel(seconds, programme.direction_target(own.profile.week_min))
+
+
+def thin(own: Practising, week: PlannedWeek, lengths: Sequence[str]) -> dict[int, str]:
+    """Sessions that hold much less than their minutes, each with the sentence that says so and the
+    shorter length (of ``lengths``) that would do.
+    """
+    found = {}
+    for s in week.sessions:
+        asked, held = own.person.minutes_on(s.weekday), s.seconds / 60
+        if held >= programme.FULL * asked:
+            continue
+        enough = min((int(n) for n in lengths if int(n) >= held), default=round(asked))
+        instead = f" A day of {enough} minutes would do." if enough < asked else ""
+        found[s.weekday] = (
+            f"{held:.0f} of {asked:.0f} minutes: nothing else that serves may be done.{instead}"
+        )
+    return found
 
 
 def lacking(own: Practising) -> dict[str, tuple[str, ...]]:

@@ -61,11 +61,13 @@ def page(pid: int) -> str:
         wishes=own.wishes,
         fell_out=weeks.fallen_out(own, week) if week else [],
         standings=own.standings[:2],
+        closed_ladders=own.closed_ladders,
         back=minding.coming_back(own),
         overruled=own.overruled,
         gate_words={g: x.words for g, x in gates().items()},
         event=own.event,
         notes=own.notes,
+        thin=weeks.thin(own, week, LENGTHS) if week else {},
         planned={(s.weekday, i.drill) for s in week.sessions for i in s.items} if week else set(),
         saved=records.profile(work(), pid) is not None,
     )
@@ -266,4 +268,5 @@ def ladders(pid: int) -> str:
         standings=(own := Practising(work(), who)).standings,
         drills=drill_by_id(),
         overruled={o.name: o for o in own.overruled},
+        closed_ladders=own.closed_ladders,
     )
