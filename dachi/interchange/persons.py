@@ -17,7 +17,7 @@ from dachi.core.practising import timeline
 from dachi.core.practising.ladders import Facts
 from dachi.core.practising.person import Known, before_event, person_of
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import Item, NoPlan, Person, Session, Week, Wishes, served
+from dachi.core.practising.programme import Item, NoPlan, Person, Session, Week, Wishes
 from dachi.core.practising.progression import recurring
 from dachi.core.practising.returning import (
     Pained,
@@ -28,6 +28,7 @@ from dachi.core.practising.returning import (
     returns,
     stops,
 )
+from dachi.core.practising.worth import served
 from dachi.core.rules import DIFFERENCE, PAIN_DAYS, Z95
 from dachi.core.words import Place
 from dachi.data import (

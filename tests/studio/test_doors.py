@@ -9,7 +9,7 @@ from collections.abc import Mapping
 
 from dachi.core.catalogue.demands import BODY, ENDS
 from dachi.core.catalogue.hurts import CLOSES, kind_of
-from dachi.core.practising.programme import closed_sides
+from dachi.core.practising.allowed import closed_sides
 from dachi.core.practising.progression import ProposalKind
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, cautions, demands_of_pose, drills

@@ -5,7 +5,8 @@ from datetime import timedelta
 
 from dachi.core.catalogue.cautions import Answer
 from dachi.core.catalogue.hurts import Stage
-from dachi.core.practising.programme import NoPlan, closed_sides, refused
+from dachi.core.practising.allowed import closed_sides, refused
+from dachi.core.practising.programme import NoPlan
 from dachi.core.words import PainKind, Place
 from dachi.data import drills, red_flags
 from dachi.store import assessments, day_states, practice_log, practitioners, preparation

@@ -4,7 +4,7 @@ import unittest
 
 from dachi.core.catalogue.cautions import brought_by
 from dachi.core.catalogue.hurts import hurts_of
-from dachi.core.practising.programme import barred
+from dachi.core.practising.allowed import barred
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, cautions, drills, screening_questions
 from dachi.store import practitioners, preparation

@@ -18,8 +18,8 @@ from dachi.core.catalogue.poses import Catalogue
 from dachi.core.catalogue.schools import Prop, with_stand_ins
 from dachi.core.catalogue.screening import Flag
 from dachi.core.judging.limiters import Limiter, SessionReading, believable, limiters
+from dachi.core.practising import allowed
 from dachi.core.practising import needs as needing
-from dachi.core.practising import programme
 from dachi.core.practising.dose import BREATH_S
 from dachi.core.practising.ladders import Facts, Standing, answer, locked, proven, stand
 from dachi.core.practising.programme import Need, Person
@@ -161,7 +161,7 @@ def person_of(known: Known, rules: Rules) -> Person:
     # Where a harder form is closed again, the easier one comes back.
     outgrown = {
         old for old, new in known.stepped.items()
-        if new in rules.drills and programme.refused(rules.drills[new], person) is None
+        if new in rules.drills and allowed.refused(rules.drills[new], person) is None
     }  # fmt: skip
     return replace(person, outgrown=frozenset(outgrown))
 

@@ -18,14 +18,13 @@ from scipy import sparse
 from scipy.optimize import Bounds, LinearConstraint, milp
 
 from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, PHASES, Drill
+from dachi.core.practising.allowed import closed_sides, coming_back, only_side, refused
 from dachi.core.practising.dose import Dose
 from dachi.core.practising.order import arranged
 from dachi.core.practising.programme import (
-    BEYOND,
     EASY_END,
     FLOW_FROM_MIN,
     LEAST,
-    SAME_COST,
     WARM_SHARE,
     WARM_UP_MIN,
     Item,
@@ -34,15 +33,15 @@ from dachi.core.practising.programme import (
     Session,
     Week,
     Wishes,
-    closed_sides,
-    coming_back,
+    most,
+)
+from dachi.core.practising.worth import (
+    BEYOND,
+    SAME_COST,
     coverage,
     dose_for,
     free_days,
     liking,
-    most,
-    only_side,
-    refused,
     served,
     tight_side,
     wanted_s,

@@ -9,7 +9,7 @@ from typing import get_args
 from dachi.core.catalogue.cautions import SIDES
 from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.hurts import PLACES
-from dachi.core.practising import programme
+from dachi.core.practising import allowed
 from dachi.core.practising.returning import AFTER, After, Return
 from dachi.core.words import Place, as_place
 from dachi.data import gates, red_flags
@@ -131,7 +131,7 @@ def to_open(own: Practising) -> list[Drill]:
     return [
         d
         for d in drill_by_id().values()
-        if programme.closed_sides(d, person) and not programme.not_to_open(d, person)
+        if allowed.closed_sides(d, person) and not allowed.not_to_open(d, person)
     ]
 
 
@@ -139,8 +139,8 @@ def one_sided(own: Practising) -> dict[str, str]:
     """Drills that are done on one side only, each with which one and why."""
     found = {}
     for d in drill_by_id().values():
-        if side := programme.only_side(d, own.person):
-            (why,) = programme.closed_sides(d, own.person).values()
+        if side := allowed.only_side(d, own.person):
+            (why,) = allowed.closed_sides(d, own.person).values()
             found[d.id] = f"{d.short_side(side)} only ({why.split(':')[0].lower()})"
     return found
 
@@ -158,7 +158,7 @@ def overrule(work: Work, who: Practitioner, told: str, name: str, reason: str) -
     there = known if what == "open_drill" else gates()
     if what is None or name not in there:
         raise Refused("There is no such drill or gate.")
-    if what == "open_drill" and programme.not_to_open(known[name], Practising(work, who).person):
+    if what == "open_drill" and allowed.not_to_open(known[name], Practising(work, who).person):
         raise Refused(
             "This is not for a coach to open: a doctor or physiotherapist clears it, or age closes "
             "it."

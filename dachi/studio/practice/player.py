@@ -11,8 +11,10 @@ from dachi.core.catalogue.drills import Drill
 from dachi.core.catalogue.hurts import hurts_of
 from dachi.core.catalogue.schools import said_prop, with_stand_ins
 from dachi.core.practising import timeline
-from dachi.core.practising.programme import Item, barred, dose_for, only_side, refused
+from dachi.core.practising.allowed import barred, only_side, refused
+from dachi.core.practising.programme import Item
 from dachi.core.practising.timeline import Step
+from dachi.core.practising.worth import dose_for
 from dachi.core.words import KNEE_PARTS, PainKind, Place, with_part
 from dachi.data import catalogue, cautions, cues_under, props
 from dachi.drawing.body import spots

@@ -9,7 +9,7 @@ from datetime import date, datetime, timedelta
 
 from dachi.core.catalogue.drills import LEVELS
 from dachi.core.judging.series import Verdict
-from dachi.core.practising import programme
+from dachi.core.practising import allowed, worth
 from dachi.core.practising.progression import (
     LEFT_DAYS,
     Adjustment,
@@ -75,15 +75,15 @@ def renew(work: Work, who: Practitioner) -> None:
             easy_week=own.person.easy_week,
             firm=who.schools.get("support") == "firm",
             level=profile.level,
-            safe=[d.id for d in drills() if programme.barred(d, own.person) is None],
-            guarded=[d.id for d in drills() if programme.guarded(d, own.person, own.known.lost)],
+            safe=[d.id for d in drills() if allowed.barred(d, own.person) is None],
+            guarded=[d.id for d in drills() if allowed.guarded(d, own.person, own.known.lost)],
             needed={
-                d.id: max((n.weight for n in own.person.needs if programme.served(d, n)), default=0)
+                d.id: max((n.weight for n in own.person.needs if worth.served(d, n)), default=0)
                 for d in drills()
             },
             waits=own.waits_to_lower,
             easy_left=_easy_left(work, who.id),
-            open_to=[d.id for d in drills() if programme.refused(d, anyone) is None],
+            open_to=[d.id for d in drills() if allowed.refused(d, anyone) is None],
         )
         found = propose(logged(log, today), drill_by_id(), course)
     stored.offer(work.db, work.coach, who.id, found)

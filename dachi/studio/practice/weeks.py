@@ -11,7 +11,7 @@ from functools import lru_cache
 import msgspec
 
 from dachi.core.catalogue.drills import Drill
-from dachi.core.practising import planner, programme
+from dachi.core.practising import allowed, planner, programme, worth
 from dachi.core.practising.dose import Dose
 from dachi.core.practising.programme import Item, Person, Session, Week, Wishes
 from dachi.core.practising.timeline import direction_seconds, steps
@@ -182,7 +182,7 @@ def shorter(session: PlannedSession, person: Person, minutes: float) -> PlannedS
         for i in session.items
         if i.drill in known
     )
-    return as_session(programme.trimmed(Session(session.weekday, items), person, minutes))
+    return as_session(worth.trimmed(Session(session.weekday, items), person, minutes))
 
 
 def say_dose(how: Dose, counting: str, breath_s: float) -> str:
@@ -208,12 +208,12 @@ def say_dose(how: Dose, counting: str, breath_s: float) -> str:
 
 def wheel_of(own: Practising, week: PlannedWeek) -> str:
     """A drawing of the minutes in each direction, against what a week should have."""
-    return wheel(week.directions, programme.direction_target(own.profile.week_min))
+    return wheel(week.directions, worth.direction_target(own.profile.week_min))
 
 
 def practised_wheel(own: Practising, seconds: Mapping[str, float]) -> str:
     """The same drawing of what was practised a week, seconds in each direction."""
-    return wheel(seconds, programme.direction_target(own.profile.week_min))
+    return wheel(seconds, worth.direction_target(own.profile.week_min))
 
 
 def thin(own: Practising, week: PlannedWeek, lengths: Sequence[str]) -> dict[int, str]:
@@ -235,7 +235,7 @@ def thin(own: Practising, week: PlannedWeek, lengths: Sequence[str]) -> dict[int
 
 def lacking(own: Practising) -> dict[str, tuple[str, ...]]:
     """For every drill the props that its person does not own."""
-    return {d.id: programme.missing(d, own.person.props) for d in drills()}
+    return {d.id: allowed.missing(d, own.person.props) for d in drills()}
 
 
 def in_place_of(
@@ -246,7 +246,7 @@ def in_place_of(
     """
     words = wanted.casefold().split()
     found = [
-        (d, programme.refused(d, own.person))
+        (d, allowed.refused(d, own.person))
         for d in drills()
         if (drill is None or d.id != drill.id) and all(w in d.searched for w in words)
     ]
@@ -259,7 +259,7 @@ def fallen_out(own: Practising, week: PlannedWeek) -> list[tuple[str, list[str]]
     known, instead = drill_by_id(), {p.id: p.instead for p in props()}
     found: dict[str, list[str]] = {}
     for name, why in week.fell_out.items():
-        short = programme.waits_for(known[name], own.person) if name in known else ()
+        short = allowed.waits_for(known[name], own.person) if name in known else ()
         if short:
             why += f"; {', '.join(instead[p] for p in short)} would do"
         found.setdefault(why, []).append(name)

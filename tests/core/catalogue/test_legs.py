@@ -8,8 +8,9 @@ import unittest
 from dachi.core.assessing.permission import shot_refused
 from dachi.core.catalogue.cautions import Answer, Caution, brought_by, stopped
 from dachi.core.catalogue.hurts import KINDS, NO_LEG, PLACES, Hurt, Stage
+from dachi.core.practising.allowed import closed_sides, only_side
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import NoPlan, Person, closed_sides, only_side
+from dachi.core.practising.programme import NoPlan, Person
 from dachi.data import cautions, demands_of_pose, drills, props, red_flags
 
 BY_ID = {d.id: d for d in drills()}
@@ -145,7 +146,7 @@ class Legs(unittest.TestCase):
         someone = Person(level=2, props=frozenset(p.id for p in props()), cautions=found)
         self.assertEqual(only_side(BY_ID["raise-up"], someone), "right")
         self.assertEqual(set(closed_sides(BY_ID["raise-up"], someone)), {"left"})
-        from dachi.core.practising.programme import dose_for
+        from dachi.core.practising.worth import dose_for
 
         free = Person(level=2, props=someone.props)
         right, usual = (dose_for(BY_ID["raise-up"], p) for p in (someone, free))
@@ -219,7 +220,7 @@ class Ages(unittest.TestCase):
             self.assertEqual(closed({}, (), drill, age=age), sides, (age, drill))
 
     def test_long_squats(self) -> None:
-        from dachi.core.practising.programme import dose_for
+        from dachi.core.practising.worth import dose_for
 
         for age, most in (((30, 31), 150.0), ((74, 75), 60.0)):
             found = brought_by(cautions(), {}, age=age)

@@ -13,8 +13,9 @@ from dachi.core.catalogue.cautions import Answer, brought_by, build_cautions
 from dachi.core.catalogue.demands import NAMES, Level, read_demands
 from dachi.core.catalogue.hurts import HARMFUL, KINDS, PLACES, Hurt, hurts_of
 from dachi.core.catalogue.problems import CatalogueError
+from dachi.core.practising.allowed import barred
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import NoPlan, Person, barred
+from dachi.core.practising.programme import NoPlan, Person
 from dachi.core.words import SAID, PainKind, Place
 from dachi.data import (
     FOLDER,

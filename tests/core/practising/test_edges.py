@@ -18,6 +18,7 @@ from dachi.core.catalogue.gates import (
 )
 from dachi.core.catalogue.limiter_rules import LimiterRule, Settling
 from dachi.core.judging.limiters import Limiter, SessionReading
+from dachi.core.practising.allowed import barred, refused
 from dachi.core.practising.dose import Dose, breaths_of, dose
 from dachi.core.practising.ladders import Facts, Standing, answer, stand
 from dachi.core.practising.needs import (
@@ -30,25 +31,7 @@ from dachi.core.practising.needs import (
     on_the_rung,
     tighter,
 )
-from dachi.core.practising.programme import (
-    Item,
-    Need,
-    Person,
-    Session,
-    barred,
-    coverage,
-    direction_target,
-    dose_for,
-    free_days,
-    liking,
-    most,
-    refused,
-    served,
-    tight_side,
-    trimmed,
-    wanted_s,
-    worth,
-)
+from dachi.core.practising.programme import Item, Need, Person, Session, most
 from dachi.core.practising.progression import (
     Adjustment,
     Course,
@@ -69,6 +52,18 @@ from dachi.core.practising.timeline import (
     in_breaths,
     sitting_rung,
     steps,
+)
+from dachi.core.practising.worth import (
+    coverage,
+    direction_target,
+    dose_for,
+    free_days,
+    liking,
+    served,
+    tight_side,
+    trimmed,
+    wanted_s,
+    worth,
 )
 from dachi.core.words import PainKind, Place
 from dachi.data import catalogue, drills, ladders

@@ -6,7 +6,8 @@ import unittest
 from dataclasses import replace
 
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import Need, NoPlan, Person, Wishes, worth
+from dachi.core.practising.programme import Need, NoPlan, Person, Wishes
+from dachi.core.practising.worth import worth
 from dachi.data import drills
 from tests.core.practising.made_up import drill
 from tests.core.practising.test_programme import best_by_search, broken, somebody

@@ -11,23 +11,12 @@ from msgspec import structs
 from dachi.core.catalogue.cautions import Answer, brought_by
 from dachi.core.catalogue.drills import ALWAYS, DIRECTIONS, PHASES, Drill
 from dachi.core.catalogue.hurts import hurts_of
+from dachi.core.practising.allowed import refused
 from dachi.core.practising.dose import dose
 from dachi.core.practising.planner import plan
-from dachi.core.practising.programme import (
-    LEAST,
-    Need,
-    NoPlan,
-    Person,
-    Week,
-    Wishes,
-    coverage,
-    most,
-    refused,
-    served,
-    trimmed,
-    worth,
-)
+from dachi.core.practising.programme import LEAST, Need, NoPlan, Person, Week, Wishes, most
 from dachi.core.practising.timeline import balance, timeline
+from dachi.core.practising.worth import coverage, served, trimmed, worth
 from dachi.core.words import Place
 from dachi.data import cautions, drills, gates, props
 from tests import slow
