@@ -17,6 +17,7 @@ from dachi.store.weeks import Profile
 from dachi.studio.practice import acts, minding, weeks
 from dachi.studio.practice.cautions import hurting
 from dachi.studio.practice.person import Practising
+from dachi.studio.practice.practice_history import pain_chart
 from dachi.studio.record import asking
 from dachi.studio.today import Action, Group, today_page
 from dachi.studio.verdicts.handover import handover
@@ -79,6 +80,10 @@ class Back(Minding):
         minding.answer(self.work, self.own.who, one.key, "seen", "Dr Reed")
         self.assertFalse(any(r.referred for r in self.own.pain.returns))
 
+    def test_nothing_is_drawn_where_nothing_hurt(self) -> None:
+        self.session(3)
+        self.assertEqual(pain_chart(self.work, self.pid), "")
+
     def test_a_visit_that_heard_of_no_pain_has_asked(self) -> None:
         self.session(12, Pain("raise-up", Place.LEFT_THIGH_BACK, PainKind.DULL))
         self.assertTrue(self.own.pain.returns[0].asks)
@@ -101,6 +106,7 @@ class Back(Minding):
         minding.tell_more(self.work, self.own.who, log_id, {"place": "left_groin", "level": "8", "after": "next_day", "spreads": "1"})  # fmt: skip
         self.assertEqual(self.own.pain.returns[0].stage, Stage.FRESH, "as strong as this is sharp")
         self.assertEqual(minding.to_tell(self.own), [])
+        self.assertIn("left leg 1 times, at most 8 of 10", pain_chart(self.work, self.pid))
         (entry,) = practice_log.entries(self.db, self.coach.id, self.pid)
         self.assertEqual((entry.pains[0].level, entry.pains[0].spreads, entry.pains[0].after), (8, True, "next_day"))  # fmt: skip
 

@@ -10,7 +10,7 @@ from dachi.core.practising.progression import SORE
 from dachi.core.practising.timeline import SITTING_S, direction_seconds, sitting_rung
 from dachi.core.words import Place, Status
 from dachi.drawing import practice as drawings
-from dachi.store import markings
+from dachi.store import markings, practice_log
 from dachi.store.practice_log import LogEntry
 from dachi.store.practitioners import Practitioner
 from dachi.studio.phrases import say_day
@@ -148,6 +148,13 @@ def pain_course(
             for p in e.pains:
                 found[p.place.side].append((at, float(4 if p.level is None else p.level)))
     return found, (say_day(start.isoformat()), say_day(today.isoformat()))
+
+
+def pain_chart(work: Work, pid: int) -> str:
+    """How strong pain was on either leg over the last weeks; nothing where nothing hurt."""
+    log = practice_log.entries(work.db, work.coach, pid)
+    found, days = pain_course(log, work.today())
+    return drawings.pains(found, days) if any(found.values()) else ""
 
 
 @dataclass(frozen=True)

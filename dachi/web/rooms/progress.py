@@ -13,6 +13,7 @@ from dachi.errors import NotDone
 from dachi.studio import records
 from dachi.studio.lists import EVERY_PLACE, as_place, catalogue
 from dachi.studio.phrases import day_of, moment_of
+from dachi.studio.practice.practice_history import pain_chart
 from dachi.studio.record import acts as record_acts
 from dachi.studio.record import export
 from dachi.studio.records import Practitioner
@@ -106,6 +107,7 @@ def _chart(who: Practitioner) -> str:
         more=0 if everything else max(0, len(rows) - ROWS),
         include=asked.include,
         felt=next(((at, records.say_felt(own)) for at, own in sensed), None),
+        pain=pain_chart(work(), who.id),
         bench=url_for("bench.page", tid=0).removesuffix("0"),
         half=lambda s: s.half,
         **found,
