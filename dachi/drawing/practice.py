@@ -226,6 +226,6 @@ def pains(by_leg: Mapping[str, Sequence[tuple[float, float]]], days: tuple[str, 
     parts.append(text(days[1], class_="p-word", x=width - 4, y=end, text_anchor="end"))
     return tag(
         "svg", "".join(parts), xmlns="http://www.w3.org/2000/svg",
-        viewBox=f"0 0 {number(width)} {number(end + 8)}", class_="chart pain-course", role="img",
+        viewBox=f"0 0 {number(width)} {number(end + 8)}", class_="pain-course", role="img",
         aria_label="How strong pain was: " + ("; ".join(words) or "none"),
     )  # fmt: skip
