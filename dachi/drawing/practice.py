@@ -204,7 +204,7 @@ _LEGS = (("left", "left leg"), ("right", "right leg"), ("", "elsewhere"))
 
 def pains(by_leg: Mapping[str, Sequence[tuple[float, float]]], days: tuple[str, str]) -> str:
     """How strong pain was, a row for each leg: (share of the time, 0 to 10) as bars upwards."""
-    width, row, left = SLIM, 46.0, 66.0
+    width, row, left = SLIM, 46.0, 84.0
     parts, words = [], []
     for n, (leg, name) in enumerate(_LEGS):
         base = 8.0 + row * (n + 1)
