@@ -247,6 +247,16 @@
     });
   }
 
+  // What was read and not answered yes is answered no by one tap.
+  document.querySelectorAll("[data-rest-no]").forEach((button) => {
+    button.hidden = false;
+    button.addEventListener("click", () => {
+      for (const ask of button.closest(".intake").querySelectorAll(".ask")) {
+        if (!ask.querySelector('.ask-row input:checked')) ask.querySelector('.ask-row input[value="no"]').checked = true;
+      }
+    });
+  });
+
   // A photograph that is chosen or dropped is sent: there is nothing else to decide.
   document.querySelectorAll("[data-sends]").forEach((input) => {
     input.addEventListener("change", () => { if (input.files.length) input.form.requestSubmit(); });
