@@ -128,7 +128,7 @@ class Player(InChromium):
         ):
             phone.get_by_role("group", name=question).get_by_text(answer, exact=True).click()
         phone.get_by_role("button", name="Add this").click()
-        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        expect(phone.locator("#kept")).to_contain_text("It is in your log", timeout=15_000)
         (entry,) = self.log()
         row = next(d for d in entry.done if d.drill == change["drill"])
         self.assertAlmostEqual(row.left or 0.0, row.right or 0.0, delta=0.01)
@@ -151,7 +151,7 @@ class Player(InChromium):
         phone.get_by_text("hard", exact=True).first.click()
         phone.fill("#notes", "warm room")
         phone.get_by_role("button", name="Add this").click()
-        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        expect(phone.locator("#kept")).to_contain_text("It is in your log", timeout=15_000)
         self.assertEqual([(e.felt, e.notes) for e in self.log()], [("hard", "warm room")])
 
     def test_walking_through_by_skip_is_no_session(self) -> None:
@@ -180,7 +180,7 @@ class Player(InChromium):
         phone.get_by_role("button", name="low back").click()
         phone.get_by_role("button", name="a pinch").click()
         phone.get_by_role("button", name="End the session here").click()
-        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        expect(phone.locator("#kept")).to_contain_text("It is in your log", timeout=15_000)
         self.assertEqual([[p.place for p in e.pains] for e in self.log()], [[Place.LOW_BACK]])
 
     def test_what_waited_under_an_old_link_arrives_by_the_new_one(self) -> None:
@@ -307,7 +307,7 @@ class Player(InChromium):
         self.assertEqual(self.serious_issues(phone), [])
         phone.get_by_role("button", name="End the session here").click()
         phone.get_by_role("button", name="Add this").click()
-        expect(phone.locator("#kept")).to_contain_text("It is in your log")
+        expect(phone.locator("#kept")).to_contain_text("It is in your log", timeout=15_000)
         (entry,) = self.log()
         self.assertFalse(entry.finished)
         self.assertEqual(
