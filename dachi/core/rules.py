@@ -10,8 +10,6 @@ ONE_SIDED_Z95 = 1.644854
 DIFFERENCE = 2.0**0.5
 #: For so long after pain what loads the place is left out, and it belongs to what a visit shows.
 PAIN_DAYS = 14
-#: Then, for so much longer, all but the end of its range comes back: no cliff.
-RETURN_DAYS = 14
 #: Pain is news on Today, and eases the drill that hurt, for so long.
 PAIN_NEWS_DAYS = 7
 #: The same place again within so many days, so often, is for a clinician.

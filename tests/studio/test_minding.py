@@ -199,6 +199,7 @@ class Stopped(Minding):
         preparation.answer_screening(self.db, self.coach.id, self.pid, answered_on=day_ago(0), yes=told.yes, details=told.details, flags=told.flags)  # fmt: skip
         with self.assertRaisesRegex(NoPlan, "night"):
             weeks.week_of(self.own)
+        self.assertEqual(hurting(self.work, self.pid).stops, ("night",))
         entry = next(e for _, es in today_page(self.work).groups for e in es if e.who.id == self.pid)  # fmt: skip
         self.assertEqual((entry.group, entry.action), (Group.HURT, Action.PREPARE))
         night = next(f for f in red_flags() if f.id == "night")

@@ -85,6 +85,8 @@ def hurting(
     asked, now = (work.db, work.coach, pid), work.now()
     if log is None:
         log = practice_log.entries(*asked, READ)
+    if screening is None:
+        screening = preparation.screening(*asked)
     found: list[Pained] = []
     for entry in log:
         days = days_since(entry.started_at, now)

@@ -12,7 +12,7 @@ from dachi.core.catalogue.hurts import PLACES
 from dachi.core.practising import allowed
 from dachi.core.practising.returning import AFTER, After, Return
 from dachi.core.words import Place, as_place
-from dachi.data import gates, red_flags
+from dachi.data import gates
 from dachi.store import practice_log, preparation, safety
 from dachi.store.practitioners import Practitioner
 from dachi.store.safety import ComingEvent, QuietAnswer, What
@@ -186,11 +186,6 @@ def prepare_for(work: Work, who: Practitioner, on: str, what: str) -> None:
         event = ComingEvent(day.isoformat(), what.strip()[:80] or "event")
     with practising(work, who):
         safety.prepare_for(work.db, work.coach, who.id, event)
-
-
-def flag_words() -> dict[str, str]:
-    """The signs that are asked about, and how."""
-    return {f.id: f.ask for f in red_flags() if f.ask}
 
 
 def after_words() -> dict[str, str]:
